@@ -1,0 +1,25 @@
+#!/usr/bin/env node
+import { readFileSync } from 'node:fs'
+import type { Demo } from '../src/cli/demo-command.js'
+import { runCli } from '../src/cli/run.js'
+import { MissingPackageError } from '../src/core/errors.js'
+
+const { version } = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string }
+
+process.exitCode = await runCli(process.argv.slice(2), {
+  stdout: process.stdout,
+  stderr: process.stderr,
+  version,
+  demo: loadDemo,
+})
+
+/** The demo's simulated providers stand on packages that the library itself does not need. */
+async function loadDemo(): Promise<Demo> {
+  try {
+    const { runDemo, demoProviders, zone } = await import('../examples/harbour/demo.js')
+    return { zone, providers: demoProviders, run: runDemo }
+  } catch (cause) {
+    if ((cause as { code?: string }).code !== 'ERR_MODULE_NOT_FOUND') throw cause
+    throw new MissingPackageError('fastify pure-rand', 'the demo', { cause })
+  }
+}

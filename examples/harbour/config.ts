@@ -1,0 +1,36 @@
+import type { ProviderOptions } from 'stashen'
+import { zone } from './world.js'
+
+/** How the harbour office treats the APIs it pays for. */
+export const providers = {
+  ebbline: {
+    baseUrl: 'https://tides.ebbline.example/v2',
+    plan: { currency: 'EUR', perCall: '0.004', notBilled: ['refused'] },
+    quota: { calls: 5_000, per: 'month', zone },
+    endpoints: {
+      findStation: { request: 'GET /stations', freshFor: '30 days', staleIfError: '1 year' },
+      station: { request: 'GET /stations/{id}', freshFor: '30 days', staleIfError: '1 year' },
+      tides: { request: 'GET /stations/{id}/tides', freshFor: '1 hour', staleIfError: '1 day' },
+    },
+  },
+  skerrylight: {
+    baseUrl: 'https://positions.skerrylight.example/v1',
+    secretQuery: ['key'],
+    plan: { currency: 'EUR', perCall: '0.01', notBilled: ['refused'] },
+    endpoints: {
+      findVessel: { request: 'GET /vessels', freshFor: '30 days', staleIfError: '1 year' },
+      position: { request: 'GET /vessels/{id}/position', freshFor: '1 min', staleIfError: '15 min' },
+      search: { request: 'POST /vessels/search' },
+    },
+  },
+  quayrate: {
+    baseUrl: 'https://dues.quayrate.example/v1',
+    plan: { currency: 'EUR', perCall: '0', notBilled: ['refused'] },
+    quota: { calls: 400, per: 'day', zone },
+    endpoints: {
+      tariff: { request: 'GET /tariffs/{harbour}', freshFor: '1 hour', staleIfError: '1 day' },
+      quote: { request: 'GET /quotes', freshFor: '6 hours', staleIfError: '1 day', perCall: '0.15' },
+      note: { request: 'PUT /tariffs/{harbour}/notes' },
+    },
+  },
+} as const satisfies Record<string, ProviderOptions>

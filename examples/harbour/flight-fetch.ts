@@ -1,0 +1,62 @@
+import { Agent, type IncomingMessage, request } from 'node:http'
+import type { FastClock } from './fast-clock.js'
+
+type Fetch = typeof globalThis.fetch
+
+/** Names the flight that a request belongs to. */
+export const flightField = 'x-flight'
+
+/**
+ * A plain `fetch` over `node:http` that tells a fast clock what is under way: from the request's leaving to the last byte of the
+ * answer. A body is read as it comes, so one that breaks off does so for the reader of the answer. Close the agent when done.
+ */
+export function flightFetch(clock: FastClock): { fetch: Fetch; close(): void } {
+  const agent = new Agent({ keepAlive: true })
+  const fetch: Fetch = async (input, init) => {
+    const flight = clock.beginFlight()
+    try {
+      const message = await send(agent, input, init, flight.id)
+      const body = await wholeBody(message)
+      const empty = body instanceof Buffer && body.byteLength === 0
+      return new Response(empty ? null : body, {
+        status: message.statusCode,
+        statusText: message.statusMessage,
+        headers: pairs(message.rawHeaders),
+      })
+    } finally {
+      flight.end()
+    }
+  }
+  return { fetch, close: () => agent.destroy() }
+}
+
+function send(agent: Agent, input: Parameters<Fetch>[0], init: Parameters<Fetch>[1], flight: string): Promise<IncomingMessage> {
+  return new Promise((resolve, reject) => {
+    const headers = Object.fromEntries(new Headers(init?.headers))
+    const options = {
+      agent,
+      method: init?.method ?? 'GET',
+      headers: { ...headers, [flightField]: flight },
+      signal: init?.signal ?? undefined,
+    }
+    const outgoing = request(String(input), options, resolve)
+    outgoing.on('error', (error) => reject(new TypeError('fetch failed', { cause: error })))
+    outgoing.end(init?.body)
+  })
+}
+
+/** The bytes of a body, or what gives its reader the error that broke it off. */
+async function wholeBody(message: IncomingMessage): Promise<Buffer<ArrayBuffer> | ReadableStream> {
+  const chunks: Buffer[] = []
+  try {
+    for await (const chunk of message) chunks.push(chunk)
+    return Buffer.concat(chunks)
+  } catch (broken) {
+    return new ReadableStream({ start: (controller) => controller.error(broken) })
+  }
+}
+
+/** Names and values by turns, as pairs. */
+function pairs(raw: readonly string[]): [string, string][] {
+  return raw.flatMap((name, i) => (i % 2 === 0 ? [[name, raw[i + 1] ?? ''] as [string, string]] : []))
+}

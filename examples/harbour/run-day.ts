@@ -1,0 +1,63 @@
+import { type Mode, openStash, type Stash } from 'stashen'
+import { sqliteStore } from 'stashen/sqlite'
+import { providers } from './config.js'
+import { FastClock } from './fast-clock.js'
+import { openHarbour } from './open-harbour.js'
+import type { ProviderCounts } from './providers/simulated-provider.js'
+import type { TrafficCall } from './traffic.js'
+import { dayStart } from './world.js'
+
+export interface DaySetting {
+  /** Store file that both web processes open. */
+  readonly file: string
+  readonly mode: Mode
+  readonly seed: number
+  readonly traffic: readonly TrafficCall[]
+  /** Told of every call that has left. */
+  readonly onCall?: () => void
+}
+
+/** What the providers counted themselves, by provider and path template. */
+export type DayCounts = Record<keyof typeof providers, ProviderCounts>
+
+/** Plays the demo day on a fast clock against freshly started providers, with two stashes on one file. */
+export async function runDay({ file, mode, seed, traffic, onCall }: DaySetting): Promise<DayCounts> {
+  const clock = new FastClock(dayStart)
+  const harbour = await openHarbour({ clock, seed })
+  try {
+    const open = () => openStash({ store: sqliteStore(file), mode, clock, fetch: harbour.fetch, providers })
+    const stashes = [await open(), await open()] as const
+    await clock.run(play(stashes, clock, traffic, onCall))
+    const { ebbline, skerrylight, quayrate } = harbour.providers
+    return { ebbline: ebbline.counts, skerrylight: skerrylight.counts, quayrate: quayrate.counts }
+  } finally {
+    await harbour.close()
+  }
+}
+
+async function play(
+  stashes: readonly [Stash, Stash],
+  clock: FastClock,
+  traffic: readonly TrafficCall[],
+  onCall?: () => void,
+): Promise<void> {
+  const waiting = new Set<Promise<unknown>>()
+  for (const { at, process, request } of traffic) {
+    await clock.sleep(at - clock.now())
+    const answered = ask(stashes[process], request).finally(() => waiting.delete(answered))
+    waiting.add(answered)
+    onCall?.()
+  }
+  await Promise.all(waiting)
+  await Promise.all(stashes.map((stash) => stash.close()))
+}
+
+/** A caller who reads the answer and shrugs at errors: the ledger has them. */
+async function ask(stash: Stash, { url, init }: TrafficCall['request']): Promise<void> {
+  try {
+    const response = await stash.fetch(url, init)
+    await response.arrayBuffer()
+  } catch {
+    // the day goes on
+  }
+}

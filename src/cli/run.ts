@@ -1,0 +1,58 @@
+import { Command, CommanderError } from 'commander'
+import { ConfigError, isStashenError } from '../core/errors.js'
+import { addDemo, type Demo } from './demo-command.js'
+import { addReport } from './report-command.js'
+import { UsageError } from './usage-error.js'
+
+/** What the command line needs of the world around it. */
+export interface Surroundings {
+  readonly stdout: { write(text: string): unknown }
+  readonly stderr: NodeJS.WriteStream
+  readonly version: string
+  /** Loads what plays the demo day. */
+  readonly demo: () => Promise<Demo>
+}
+
+/** Exit codes of every command. */
+export const exitCodes = { done: 0, failed: 1, usage: 2 } as const
+
+/** Runs the command line; returns the exit code. Nothing it does ends the process. */
+export async function runCli(args: readonly string[], surroundings: Surroundings): Promise<number> {
+  const { stdout, stderr, version, demo } = surroundings
+  const program = new Command('stashen')
+    .description('Looks into the stash of your third-party API calls.')
+    .version(version, '-V, --version', 'print the version')
+    .helpOption('-h, --help', 'print this help')
+    .helpCommand(false)
+    .exitOverride()
+    .configureOutput({ writeOut: (text) => void stdout.write(text), writeErr: () => {} })
+    .addHelpText('after', '\nExit codes: 0 done, 1 failed while running, 2 called wrongly (unknown option, missing or foreign file).')
+  addDemo(program, surroundings, demo)
+  addReport(program, surroundings)
+  try {
+    if (args.length === 0) {
+      program.outputHelp()
+      return exitCodes.usage
+    }
+    await program.parseAsync([...args], { from: 'user' })
+    return exitCodes.done
+  } catch (error) {
+    if (error instanceof CommanderError && error.exitCode === 0) return exitCodes.done
+    const [code, message] = explain(error)
+    stderr.write(`stashen: ${message}\n`)
+    return code
+  }
+}
+
+function explain(error: unknown): [code: number, message: string] {
+  if (error instanceof CommanderError) return [exitCodes.usage, usageOf(error)]
+  if (error instanceof UsageError || error instanceof ConfigError) return [exitCodes.usage, error.message]
+  if (isStashenError(error) && (error.code === 'STORE_UNUSABLE' || error.code === 'USAGE')) return [exitCodes.usage, error.message]
+  return [exitCodes.failed, error instanceof Error ? error.message : String(error)]
+}
+
+/** Commander's message on one line, ending with what to do next. */
+function usageOf({ message }: CommanderError): string {
+  const said = message.replace(/^error: /, '').replace(/\s*\n\s*/g, ' ')
+  return `${said}${/[.?)]$/.test(said) ? '' : '.'} Run "stashen --help" for what there is.`
+}

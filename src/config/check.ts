@@ -1,0 +1,57 @@
+import type { z } from 'zod'
+import { ConfigError, type ConfigFault } from '../core/errors.js'
+import type { ReuseOptions } from '../core/rules/options.js'
+import { endpointPath, providerFaults, reuseFaults } from './cross-checks.js'
+import { optionNamesAt, withNearest } from './nearest-name.js'
+import { configSchema, name, operationSchema } from './schema.js'
+import type { StashConfig } from './stash-config.js'
+
+/** Checks a whole configuration; throws `ConfigError` with every fault at once. */
+export function checkConfig(config: unknown): asserts config is StashConfig {
+  throwIfAny([...shapeFaults(configSchema, config, ''), ...providerFaults(config)])
+}
+
+/** Checks the name and options of an operation. `taken` are the names already in use; `known` those of the configured providers. */
+export function checkOperation(id: unknown, options: unknown, taken: ReadonlySet<string>, providers: readonly string[]): void {
+  const path = `operation ${JSON.stringify(id)}`
+  const faults = shapeFaults(operationSchema, options, path)
+  const [provider = '', operation = '', ...more] = String(id).split('.')
+  if (more.length > 0 || !name.safeParse(provider).success || !name.safeParse(operation).success) {
+    faults.push({ path, message: 'is not a name of the form "provider.operation"' })
+  } else if (taken.has(`${provider}.${operation}`)) {
+    faults.push({ path, message: 'this name is in use already: give each endpoint and operation one of its own' })
+  } else if (!providers.includes(provider)) {
+    const hint = withNearest(provider, providers)
+    if (hint) faults.push({ path, message: `no provider "${provider}" is configured${hint}` })
+  }
+  throwIfAny([...faults, ...reuseFaults(options as ReuseOptions, path)])
+}
+
+function throwIfAny(faults: readonly ConfigFault[]): void {
+  if (faults.length > 0) throw new ConfigError(faults)
+}
+
+function shapeFaults(schema: z.ZodType, value: unknown, under: string): ConfigFault[] {
+  const { error } = schema.safeParse(value, { reportInput: true })
+  return error ? error.issues.flatMap((issue) => faultsOfIssue(issue, schema, value, under)) : []
+}
+
+function faultsOfIssue(issue: z.core.$ZodIssue, schema: z.ZodType, whole: unknown, under: string): ConfigFault[] {
+  const path = [under, endpointPath(issue.path)].filter((part) => part !== '').join(': ')
+  switch (issue.code) {
+    case 'unrecognized_keys':
+      return issue.keys.map((key) => ({
+        path: [path, key].filter((part) => part !== '').join('.'),
+        message: `is no known option${withNearest(key, optionNamesAt(schema, issue.path, whole))}`,
+      }))
+    case 'invalid_key':
+      return [{ path, message: issue.issues[0]?.message ?? issue.message }]
+    case 'invalid_union': {
+      const nearest = issue.errors[Array.isArray(issue.input) ? 1 : 0] ?? []
+      if (nearest.length === 0) return [{ path, message: issue.message }]
+      return nearest.flatMap((inner) => faultsOfIssue({ ...inner, path: [...issue.path, ...inner.path] }, schema, whole, under))
+    }
+    default:
+      return [{ path, message: issue.message }]
+  }
+}

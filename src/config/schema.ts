@@ -1,0 +1,102 @@
+import { z } from 'zod'
+import { modes } from '../core/ledger/ledger-row.js'
+import { unbilledOutcomes } from '../core/money/flat-price.js'
+import { isPrice } from '../core/money/money.js'
+import { parseRequestTemplate } from '../core/rules/path-template.js'
+import { calendarPeriods, isTimeZone } from '../core/time/calendar.js'
+import { durationMs } from '../core/time/duration.js'
+
+type Issue = { readonly input?: unknown }
+
+const received = ({ input }: Issue): string => (input === undefined ? 'nothing' : (JSON.stringify(input) ?? String(input)))
+
+const duration = z
+  .union([z.string(), z.number()], { error: noDuration })
+  .refine((value) => durationMs(value) !== undefined, { error: noDuration })
+
+function noDuration(issue: Issue): string {
+  return `${received(issue)} is no duration: write a number that is not negative and a unit, e.g. "30 s", "5 min", "1 day"`
+}
+
+function text(isRight: (value: string) => boolean, wanted: string) {
+  const error = (issue: Issue) => `${received(issue)} is not ${wanted}`
+  return z.string({ error }).refine(isRight, { error })
+}
+
+function oneOf<const T extends readonly string[]>(values: T) {
+  return z.enum(values, { error: (issue) => `${received(issue)} is none of ${values.map((value) => `"${value}"`).join(', ')}` })
+}
+
+const price = text(isPrice, 'a price: write a decimal in quotes, e.g. "0.004"')
+const fieldNames = z.array(text((name) => name !== '', 'a name'))
+
+const reuse = {
+  freshFor: duration.optional(),
+  staleIfError: duration.optional(),
+  holdOff: duration.optional(),
+  perCall: price.optional(),
+}
+
+const endpoint = {
+  ...reuse,
+  request: text((value) => parseRequestTemplate(value) !== undefined, 'a method and a path template, e.g. "GET /stations/{id}"'),
+}
+
+const plan = z.strictObject({
+  currency: text(isCurrency, 'an ISO 4217 currency code, e.g. "EUR"'),
+  perCall: price,
+  notBilled: z.array(oneOf(unbilledOutcomes)).optional(),
+})
+
+const quota = z.strictObject({
+  calls: z.int({ error: noCount }).positive({ error: noCount }),
+  per: oneOf(calendarPeriods),
+  zone: text(isTimeZone, 'an IANA time zone, e.g. "Europe/Oslo"').optional(),
+})
+
+function noCount(issue: Issue): string {
+  return `${received(issue)} is not a whole number of calls above 0`
+}
+
+export const name = text((value) => /^[A-Za-z][\w-]*$/.test(value), 'a name: letters, digits, "-" and "_", a letter first')
+
+const provider = z.strictObject({
+  baseUrl: text(isBaseUrl, 'an absolute http or https URL without query, e.g. "https://tides.ebbline.example/v2"').optional(),
+  timeout: duration.optional(),
+  secretQuery: fieldNames.optional(),
+  secretHeaders: fieldNames.optional(),
+  plan: plan.optional(),
+  quota: quota.optional(),
+  endpoints: z.union([z.record(name, z.strictObject(endpoint)), z.array(z.strictObject({ name, ...endpoint }))]).optional(),
+})
+
+function part(wanted: string, isRight: (value: unknown) => boolean) {
+  return z.custom(isRight, { error: `is not ${wanted}` }).optional()
+}
+
+/** The shape of a `StashConfig`. What only several options together show is checked in `cross-checks.ts`. */
+export const configSchema = z.strictObject({
+  store: part('a store: give memoryStore(), sqliteStore(file) or another', isObject),
+  mode: oneOf(modes).optional(),
+  providers: z.record(name, provider).optional(),
+  fetch: part('a function', (value) => typeof value === 'function'),
+  clock: part('a clock', isObject),
+  warn: part('a function', (value) => typeof value === 'function'),
+})
+
+/** The shape of an operation's options. */
+export const operationSchema = z.strictObject({ ...reuse, keyedBy: part('a function', (value) => typeof value === 'function') })
+
+function isObject(value: unknown): boolean {
+  return typeof value === 'object' && value !== null
+}
+
+function isCurrency(code: string): boolean {
+  return Intl.supportedValuesOf('currency').includes(code)
+}
+
+function isBaseUrl(value: string): boolean {
+  if (!URL.canParse(value)) return false
+  const url = new URL(value)
+  return /^https?:$/.test(url.protocol) && url.search === '' && url.hash === '' && url.username === '' && url.password === ''
+}

@@ -1,0 +1,31 @@
+import type { Money } from '../money/money.js'
+import type { Forward } from './decide.js'
+import type { NotKept } from './keep.js'
+import type { Reason } from './reasons.js'
+
+/** How one call was answered. */
+export interface Outcome {
+  readonly provider: string
+  readonly endpoint: string
+  /**
+   * `hit`: from store, fresh. `stale`: from store, past its freshness. `collapsed`: by another caller's upstream call.
+   * `forwarded`: by an upstream call of its own. `passed`: no endpoint covers the call, it went by untouched.
+   */
+  readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed'
+  readonly reason: Reason
+  /** Why the call went forward (RFC 9211 section 2.2), if it did. */
+  readonly fwd?: Forward
+  /** Status of the upstream's answer, if it was asked and gave one. */
+  readonly upstreamStatus?: number
+  /** Whether the answer of an upstream call was stored, and if not, why. */
+  readonly stored?: boolean
+  readonly notStored?: NotKept
+  /** How old the answer is, in milliseconds. */
+  readonly ageMs: number
+  /** Until when the stored answer is fresh, milliseconds since 1970-01-01T00:00Z. */
+  readonly freshUntil?: number
+  /** The price of the upstream call made for this caller. */
+  readonly cost?: Money
+  /** The price of the upstream call that this caller did not have to make. */
+  readonly saved?: Money
+}

@@ -1,0 +1,33 @@
+import type { Quota } from '../limits/quota.js'
+import type { FlatPlan } from '../money/flat-price.js'
+import type { Tally } from './tally.js'
+
+/** `measure`: nothing is reused, all is counted. `reuse`: answers are reused. */
+export const modes = ['measure', 'reuse'] as const
+export type Mode = (typeof modes)[number]
+
+/** Length of a time bucket in milliseconds; every bucket begins at a multiple of it. */
+export const bucketMs = 60_000
+
+/** The tally of one endpoint in one mode and one time bucket. */
+export interface LedgerRow {
+  /** Begin of the bucket, milliseconds since 1970-01-01T00:00Z. */
+  readonly bucket: number
+  readonly mode: Mode
+  readonly provider: string
+  readonly endpoint: string
+  readonly tally: Tally
+}
+
+/** What the books must know to price and weigh the calls of a provider, or of one of its endpoints, from `since` on. */
+export interface BillingFacts {
+  readonly provider: string
+  /** Null where it holds for the provider as a whole. */
+  readonly endpoint: string | null
+  readonly since: number
+  readonly plan?: FlatPlan | undefined
+  readonly quota?: Quota | undefined
+}
+
+/** Stands for the endpoint of a provider's calls that no endpoint covers, and for the provider of calls to nobody known. */
+export const unmatched = '(unmatched)'

@@ -1,0 +1,85 @@
+import type { Money } from '../money/money.js'
+import type { CalendarPeriod } from '../time/calendar.js'
+
+/** What happened to the calls of one endpoint, one provider or all of them, in one way of working. */
+export interface Figures {
+  /** Calls of the application. */
+  readonly asked: number
+  /** Calls that left for the provider. */
+  readonly upstream: number
+  /** Upstream calls answered with 429. */
+  readonly refused: number
+  /** Upstream calls that gave no answer, a broken one or a server error (5xx). */
+  readonly failed: number
+  /** Calls answered by a fresh stored answer. */
+  readonly fromStore: number
+  /** Calls answered by a stored answer past its freshness. */
+  readonly stale: number
+  /** Calls that shared the upstream call of another caller. */
+  readonly collapsed: number
+  /** Calls whose caller got an error, a refusal or a server error. */
+  readonly letDown: number
+  /** Refreshed answers that differed from the one before, and that did not. */
+  readonly changed: number
+  readonly unchanged: number
+  /** Price of the upstream calls, one amount a currency; empty where no price is known. */
+  readonly money: readonly Money[]
+  /** How long callers waited, milliseconds, within 1%; null where nothing was measured. */
+  readonly latencyMs: { readonly median: number; readonly p95: number } | null
+}
+
+/**
+ * What would have happened without the stash. `measured`: counted while it only measured the same number of calls.
+ * `reckoned`: every call asked, priced as if it had gone upstream and been answered; what cannot be known so is null.
+ */
+export type Without =
+  | ({ readonly basis: 'measured' } & Figures)
+  | {
+      readonly basis: 'reckoned'
+      readonly asked: number
+      readonly upstream: number
+      readonly refused: null
+      readonly failed: null
+      readonly letDown: null
+      readonly money: readonly Money[]
+      readonly latencyMs: null
+    }
+
+/** One line of a report: the same calls without and with the stash. */
+export interface Comparison {
+  readonly without: Without
+  /** Null where the stash has only measured. */
+  readonly with: Figures | null
+  /** Without minus with; null where there is nothing to compare. */
+  readonly saved: { readonly upstreamCalls: number; readonly money: readonly Money[] } | null
+}
+
+export interface QuotaUse {
+  readonly limit: number
+  readonly per: CalendarPeriod
+  readonly zone: string
+  /** The period looked at, ISO 8601: the one that the last call of the report falls in. */
+  readonly from: string
+  readonly until: string
+  /** Upstream calls of the period up to the report's end, while only measuring and while reusing. */
+  readonly used: { readonly measuring: number; readonly reusing: number }
+}
+
+export interface EndpointReport extends Comparison {
+  readonly endpoint: string
+}
+
+export interface ProviderReport extends Comparison {
+  readonly provider: string
+  readonly endpoints: readonly EndpointReport[]
+  readonly quota: QuotaUse | null
+}
+
+/** Everything a report says, as plain data: what `stash.report` returns and `stashen report --json` prints. */
+export interface Report {
+  /** Begin of the first and end of the last time bucket that holds a call, ISO 8601; null where there is none. */
+  readonly since: string | null
+  readonly until: string | null
+  readonly providers: readonly ProviderReport[]
+  readonly totals: Comparison
+}

@@ -1,0 +1,72 @@
+import { LatencyHistogram } from './latency-histogram.js'
+
+/**
+ * What is counted. The first five say how a call of the application ended and add up to the calls asked; the next three
+ * say how a call to the provider ended and add up to the upstream calls; the last two compare a refreshed answer with the
+ * one it took the place of.
+ */
+export const countNames = [
+  /** answered from store, fresh */
+  'hit',
+  /** answered from store, past its freshness */
+  'stale',
+  /** answered by an upstream call that another caller had begun */
+  'collapsed',
+  /** answered by an upstream call of its own */
+  'forwarded',
+  /** ended in an error, a refusal (429) or a server error (5xx) */
+  'letDown',
+  'upAnswered',
+  'upRefused',
+  'upFailed',
+  'changed',
+  'unchanged',
+] as const
+
+export type CountName = (typeof countNames)[number]
+export type Counts = Record<CountName, number>
+
+/** What was counted for one endpoint in one stretch of time. Of constant size, whatever the traffic. */
+export class Tally implements Counts {
+  hit = 0
+  stale = 0
+  collapsed = 0
+  forwarded = 0
+  letDown = 0
+  upAnswered = 0
+  upRefused = 0
+  upFailed = 0
+  changed = 0
+  unchanged = 0
+  /** How long each caller waited, in milliseconds. */
+  latency = new LatencyHistogram()
+
+  /** Calls of the application. */
+  get asked(): number {
+    return this.hit + this.stale + this.collapsed + this.forwarded + this.letDown
+  }
+
+  /** Calls that left for the provider. */
+  get upstream(): number {
+    return this.upAnswered + this.upRefused + this.upFailed
+  }
+
+  merge(other: Tally): void {
+    for (const name of countNames) this[name] += other[name]
+    this.latency.merge(other.latency)
+  }
+
+  /** Only what is not zero, so that a stored row stays small. */
+  toJSON(): object {
+    const counts = Object.fromEntries(countNames.filter((name) => this[name] !== 0).map((name) => [name, this[name]]))
+    return { ...counts, ms: this.latency }
+  }
+
+  static parse(json: string): Tally {
+    const kept = JSON.parse(json) as Partial<Counts> & { ms?: number[] }
+    const tally = new Tally()
+    for (const name of countNames) tally[name] = kept[name] ?? 0
+    tally.latency = LatencyHistogram.from(kept.ms ?? [])
+    return tally
+  }
+}

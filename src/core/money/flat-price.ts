@@ -1,0 +1,31 @@
+import type { Tally } from '../ledger/tally.js'
+import type { Money, MoneySum } from './money.js'
+
+/** Ways for a call to end that a provider may leave off its bill. */
+export const unbilledOutcomes = ['refused', 'failed'] as const
+export type UnbilledOutcome = (typeof unbilledOutcomes)[number]
+
+/** A flat price for every call. Amounts are decimal strings in units of the currency. */
+export interface FlatPlan {
+  /** ISO 4217 code. */
+  readonly currency: string
+  readonly perCall: string
+  readonly notBilled: readonly UnbilledOutcome[]
+}
+
+/** Adds what the calls made cost: every upstream call, except those that ended in a way the plan does not bill. */
+export function addPriceOfMade(sum: MoneySum, plan: FlatPlan, tally: Tally): void {
+  const refused = plan.notBilled.includes('refused') ? 0 : tally.upRefused
+  const failed = plan.notBilled.includes('failed') ? 0 : tally.upFailed
+  sum.add(plan.currency, plan.perCall, tally.upAnswered + refused + failed)
+}
+
+/** Adds what the calls asked would have cost, had every one gone upstream and been answered. */
+export function addPriceOfAsked(sum: MoneySum, plan: FlatPlan, tally: Tally): void {
+  sum.add(plan.currency, plan.perCall, tally.asked)
+}
+
+/** The price of one call, as money. */
+export function moneyOfCall(plan: FlatPlan | undefined): Money | undefined {
+  return plan && { currency: plan.currency, amount: plan.perCall }
+}

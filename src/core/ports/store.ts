@@ -1,0 +1,51 @@
+import type { BillingFacts, LedgerRow } from '../ledger/ledger-row.js'
+
+/** One stored answer. Everything but `memo` is written once and never changed. */
+export interface Entry {
+  readonly key: string
+  readonly provider: string
+  readonly endpoint: string
+  /** For an HTTP answer its status and header fields as JSON (`StoredHead`); empty for the value of an operation. */
+  readonly head: string
+  /** The body's exact bytes; for an operation, its value as UTF-8 JSON. */
+  readonly body: Uint8Array
+  /** When the answer was complete. All times are milliseconds since 1970-01-01T00:00Z. */
+  readonly storedAt: number
+  /** Until when it is fresh (RFC 9111 section 4.2). */
+  readonly freshUntil: number
+  /** Until when it may be given out if a refresh fails (RFC 5861 section 4). */
+  readonly usableUntil: number
+  /** A reader's decoded form of this very object; a store that serialises leaves it out. */
+  memo?: unknown
+}
+
+/** The same value now, or a promise of it. Stores that answer at once do, so that nothing waits for them. */
+export type Maybe<T> = T | Promise<T>
+
+/**
+ * Where entries and the ledger live.
+ *
+ * Life cycle: `open` is called once before anything else, `close` once after everything else. In between every method may
+ * be called at any time, by several processes where the store is shared. A method that cannot do its work throws or
+ * rejects; it never returns part of an answer.
+ */
+export interface Store {
+  /** Makes the store ready. Throws `StoreError` with what to do next. `now` is the opener's time. */
+  open(now: number): Maybe<void>
+  /** The entry kept under `key`, whatever its age. A look-up counts as a use of the entry. */
+  get(key: string): Maybe<Entry | undefined>
+  /** Keeps an entry, in place of the one under the same key. May make room by dropping others. */
+  put(entry: Entry): Maybe<void>
+  /** Drops every entry that may be used no more at `now`. Returns how many. */
+  sweep(now: number): Maybe<number>
+  /** Adds tallies to the ledger: all of the rows or, if it throws, none. Adding is exact under concurrency. */
+  addToLedger(rows: readonly LedgerRow[]): Maybe<void>
+  /** The ledger's rows whose bucket begins at `since` or later and before `until`, in no order. */
+  readLedger(since: number, until: number): Maybe<LedgerRow[]>
+  /** Remembers what is known of a provider or endpoint from a time on, unless the newest known of the same says the same. */
+  addFacts(facts: BillingFacts): Maybe<void>
+  /** Everything remembered by `addFacts`, oldest first. */
+  readFacts(): Maybe<BillingFacts[]>
+  /** Gives back what `open` took. */
+  close(): Maybe<void>
+}

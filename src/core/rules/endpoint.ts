@@ -1,0 +1,32 @@
+import type { Money } from '../money/money.js'
+import type { PathTemplate } from './path-template.js'
+
+/** What is known of one endpoint or operation once its options are compiled. Times are milliseconds. */
+export interface Endpoint {
+  readonly provider: string
+  readonly name: string
+  /** Undefined where nothing may be stored. */
+  readonly freshForMs: number | undefined
+  readonly staleIfErrorMs: number
+  readonly holdOffMs: number
+  readonly timeoutMs: number
+  /** Price of one call, where a plan is known. */
+  readonly price: Money | undefined
+}
+
+/** An endpoint that covers HTTP requests. */
+export interface RequestEndpoint extends Endpoint {
+  readonly method: string
+  readonly path: PathTemplate
+}
+
+/** A provider once its options are compiled. */
+export interface Provider {
+  readonly name: string
+  readonly timeoutMs: number
+  readonly base: { readonly origin: string; readonly segments: readonly string[] } | undefined
+  readonly secretQuery: ReadonlySet<string>
+  readonly secretHeaders: readonly string[]
+  /** The most specific come first. */
+  readonly endpoints: readonly RequestEndpoint[]
+}

@@ -1,0 +1,60 @@
+import type { UnbilledOutcome } from '../money/flat-price.js'
+import type { CalendarPeriod } from '../time/calendar.js'
+import type { Duration } from '../time/duration.js'
+
+/** How the answers of an endpoint or operation are treated. */
+export interface ReuseOptions {
+  /** How long an answer is fresh. Without it nothing is stored, calls are only counted. */
+  readonly freshFor?: Duration
+  /** How long past its freshness an answer may be given out when a refresh fails (RFC 5861 section 4). Default: never. */
+  readonly staleIfError?: Duration
+  /** How long nobody asks again after a refresh failed, while an older answer can be given. Default `"30 s"`. */
+  readonly holdOff?: Duration
+  /** Price of one call where it is another than the plan's `perCall`: a decimal string in the plan's currency. */
+  readonly perCall?: string
+}
+
+/** A named rule of a provider: which requests it covers and how their answers are treated. */
+export interface EndpointOptions extends ReuseOptions {
+  /** Method and path template below the base URL, e.g. `"GET /stations/{id}/tides"`; `{name}` stands for one segment. */
+  readonly request: string
+}
+
+/** An endpoint in a list, where its name stands beside its options. */
+export interface NamedEndpointOptions extends EndpointOptions {
+  readonly name: string
+}
+
+/** A flat price for every call. */
+export interface PlanOptions {
+  /** ISO 4217 code, e.g. `"EUR"`. */
+  readonly currency: string
+  /** Price of one call as a decimal string, e.g. `"0.004"`: a binary number could not hold it exactly. */
+  readonly perCall: string
+  /** Which calls are left off the bill: `refused` (429), `failed` (no whole answer, or 5xx). Default: all are billed. */
+  readonly notBilled?: readonly UnbilledOutcome[]
+}
+
+export interface QuotaOptions {
+  /** Calls allowed in a period. */
+  readonly calls: number
+  readonly per: CalendarPeriod
+  /** IANA time zone whose calendar the period follows. Default `"UTC"`. */
+  readonly zone?: string
+}
+
+/** One third-party API. */
+export interface ProviderOptions {
+  /** Absolute http(s) URL that all endpoints stand below. Not needed where only operations are wrapped. */
+  readonly baseUrl?: string
+  /** How long one upstream call may take, body included. Default `"10 s"`. */
+  readonly timeout?: Duration
+  /** Query parameters that carry a credential: callers with different ones never share an answer, and none is written down. */
+  readonly secretQuery?: readonly string[]
+  /** Header fields that carry a credential, besides `Authorization` and `Cookie`. */
+  readonly secretHeaders?: readonly string[]
+  readonly plan?: PlanOptions
+  readonly quota?: QuotaOptions
+  /** By name, or as a list of endpoints with a `name` each. */
+  readonly endpoints?: Readonly<Record<string, EndpointOptions>> | readonly NamedEndpointOptions[]
+}

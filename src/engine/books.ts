@@ -1,0 +1,113 @@
+import { bucketMs, type LedgerRow, type Mode } from '../core/ledger/ledger-row.js'
+import { Tally } from '../core/ledger/tally.js'
+import { OncePerEpisode } from '../core/once-per-episode.js'
+import type { Clock } from '../core/ports/clock.js'
+import type { Store } from '../core/ports/store.js'
+
+/** How long a count may wait in memory before it is written, milliseconds. */
+const writeAfterMs = 1_000
+
+/**
+ * The ledger while it is being written: counts in memory, adds them to the store in batches, at the latest a second after the
+ * first of them. What could not be written is kept and tried again.
+ */
+export class Books {
+  readonly #store: Store
+  readonly #clock: Clock
+  readonly #mode: Mode
+  readonly #report: OncePerEpisode
+  readonly #lines = new Map<string, Line>()
+  #pending: LedgerRow[] = []
+  #cancelWrite: (() => void) | undefined
+  #writing: Promise<void> | undefined
+
+  constructor(store: Store, clock: Clock, mode: Mode, warn: (message: string) => void) {
+    this.#store = store
+    this.#clock = clock
+    this.#mode = mode
+    this.#report = new OncePerEpisode(warn)
+  }
+
+  /** The line of one endpoint: ask for it once and keep it. */
+  line(provider: string, endpoint: string): Line {
+    const name = `${provider}.${endpoint}`
+    const known = this.#lines.get(name)
+    if (known) return known
+    const line = new Line((bucket) => {
+      const tally = new Tally()
+      this.#pending.push({ bucket, mode: this.#mode, provider, endpoint, tally })
+      this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
+      return tally
+    })
+    this.#lines.set(name, line)
+    return line
+  }
+
+  /** Writes all that was counted so far. Never rejects: what cannot be written stays counted and is tried again. */
+  async write(): Promise<void> {
+    await this.#writing
+    this.#writing = this.#writePending()
+    await this.#writing
+  }
+
+  /** Writes the last counts and stops the timer. */
+  async close(): Promise<void> {
+    await this.write()
+    this.#cancelWrite?.()
+  }
+
+  async #writePending(): Promise<void> {
+    this.#cancelWrite?.()
+    this.#cancelWrite = undefined
+    for (const line of this.#lines.values()) line.turn()
+    const rows = this.#pending
+    this.#pending = []
+    if (rows.length === 0) return
+    try {
+      await this.#store.addToLedger(rows)
+      this.#report.fine()
+    } catch (cause) {
+      this.#pending = merged([...rows, ...this.#pending])
+      this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
+      this.#report.trouble('the ledger cannot be written, counts are kept in memory until it can', cause)
+    }
+  }
+}
+
+/** The counts of one endpoint: hands out the tally of the present bucket. */
+export class Line {
+  #tally: Tally | undefined
+  #from = 0
+  #until = 0
+
+  constructor(readonly begin: (bucket: number) => Tally) {}
+
+  /** The tally that a call at `now` is counted in. Do not keep it over an `await`. */
+  at(now: number): Tally {
+    return now < this.#until && now >= this.#from ? (this.#tally as Tally) : this.#next(now)
+  }
+
+  /** Ends the present tally: the next count begins another. */
+  turn(): void {
+    this.#until = 0
+  }
+
+  #next(now: number): Tally {
+    this.#from = Math.floor(now / bucketMs) * bucketMs
+    this.#until = this.#from + bucketMs
+    this.#tally = this.begin(this.#from)
+    return this.#tally
+  }
+}
+
+/** One row a bucket and endpoint, so that counts waiting for a store stay bounded. */
+function merged(rows: readonly LedgerRow[]): LedgerRow[] {
+  const byPlace = new Map<string, LedgerRow>()
+  for (const row of rows) {
+    const place = JSON.stringify([row.bucket, row.provider, row.endpoint])
+    const known = byPlace.get(place)
+    if (known) known.tally.merge(row.tally)
+    else byPlace.set(place, row)
+  }
+  return [...byPlace.values()]
+}

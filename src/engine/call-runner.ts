@@ -1,0 +1,223 @@
+import { type Decision, decide, decideOnFailure, type EntryTimes, type Facts } from '../core/decide/decide.js'
+import type { NotKept } from '../core/decide/keep.js'
+import type { Outcome } from '../core/decide/outcome.js'
+import { UpstreamTimeoutError } from '../core/errors.js'
+import type { Mode } from '../core/ledger/ledger-row.js'
+import type { Clock } from '../core/ports/clock.js'
+import type { Entry, Store } from '../core/ports/store.js'
+import type { Endpoint } from '../core/rules/endpoint.js'
+import type { Line } from './books.js'
+import { SharedCall } from './shared-call.js'
+
+/** What an upstream call came to. `T` is the answer in the form its callers know. */
+export type Fetched<T> =
+  | { readonly result: 'answered'; readonly answer: T; readonly status?: number; readonly keep: (() => Kept) | NotKept }
+  /** The upstream refused or failed; where it said so in an answer, callers without an older one get that. */
+  | { readonly result: 'refused' | 'failed'; readonly answer: T; readonly status?: number }
+  | { readonly result: 'failed'; readonly error: unknown }
+
+/** The storable form of an answer. */
+export interface Kept {
+  readonly head: string
+  readonly body: Uint8Array
+  readonly memo: unknown
+}
+
+/** One call of the application, with what the engine needs to answer it. */
+export interface Ask<T> {
+  readonly endpoint: Endpoint
+  readonly line: Line
+  readonly key: string
+  readonly special: Facts['special']
+  readonly signal: AbortSignal | undefined
+  /** Makes the upstream call. Never rejects. */
+  callUpstream(signal: AbortSignal): Promise<Fetched<T>>
+  /** The answer that an entry holds. */
+  revive(entry: Entry): T
+  /** A copy of an upstream call's answer for a caller who did not begin it. */
+  copy(answer: T): T
+}
+
+export interface Answered<T> {
+  readonly answer: T
+  readonly outcome: Outcome
+}
+
+/** The end of an upstream call, with what was stored of it. */
+interface Landed<T> {
+  readonly fetched: Fetched<T>
+  readonly entry: Entry | undefined
+}
+
+/** Runs calls: looks up, decides, calls upstream once for all who ask, stores and records. */
+export class CallRunner {
+  readonly #store: Store
+  readonly #clock: Clock
+  readonly #mode: Mode
+  readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
+  readonly #heldOffUntil = new Map<Endpoint, number>()
+  readonly #running = new Set<Promise<unknown>>()
+
+  constructor(store: Store, clock: Clock, mode: Mode) {
+    this.#store = store
+    this.#clock = clock
+    this.#mode = mode
+  }
+
+  async run<T>(ask: Ask<T>, looked?: Entry | Promise<Entry | undefined>): Promise<Answered<T>> {
+    const began = this.#clock.ticks()
+    if (ask.signal?.aborted) {
+      this.#count(ask, 'letDown', began)
+      throw ask.signal.reason
+    }
+    const lookUp = this.#mode === 'reuse' && ask.endpoint.freshForMs !== undefined
+    const entry = lookUp ? await (looked ?? this.#store.get(ask.key)) : undefined
+    const decision = decide({
+      ...this.#situation(ask.endpoint, entry),
+      special: ask.special,
+      heldOffUntil: this.#heldOffUntil.get(ask.endpoint) ?? 0,
+    })
+    if (decision.do === 'serve') return this.#serve(ask, entry as Entry, decision, began)
+    return this.#forward(ask, entry, decision, began)
+  }
+
+  /** Waits for the upstream calls under way. */
+  async settled(): Promise<void> {
+    await Promise.allSettled(this.#running)
+  }
+
+  #situation({ freshForMs, staleIfErrorMs }: Endpoint, entry: Entry | undefined): Parameters<typeof decideOnFailure>[0] {
+    return { mode: this.#mode, freshForMs, staleIfErrorMs, entry, now: this.#clock.now() }
+  }
+
+  #serve<T>(ask: Ask<T>, entry: Entry, how: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>, began: number): Answered<T> {
+    const answer = ask.revive(entry)
+    this.#count(ask, how.how, began)
+    return { answer, outcome: storedOutcome(ask.endpoint, entry, this.#clock.now(), how) }
+  }
+
+  async #forward<T>(ask: Ask<T>, entry: Entry | undefined, decision: Decision & { do: 'call' }, began: number): Promise<Answered<T>> {
+    const { call, joined } = this.#sharedCall(ask, entry, decision.reuse)
+    let landed: Landed<T>
+    try {
+      landed = await call.join(ask.signal)
+    } catch (aborted) {
+      this.#count(ask, 'letDown', began)
+      throw aborted
+    }
+    const { fetched } = landed
+    const how = joined ? 'collapsed' : 'forwarded'
+    const upstreamStatus = 'status' in fetched ? fetched.status : undefined
+    const paid = joined ? { saved: ask.endpoint.price } : { cost: ask.endpoint.price }
+    const facts = { provider: ask.endpoint.provider, endpoint: ask.endpoint.name, fwd: decision.fwd, upstreamStatus, ageMs: 0, ...paid }
+    if (fetched.result === 'answered') {
+      this.#count(ask, how, began)
+      const stored =
+        typeof fetched.keep === 'string'
+          ? { stored: false, notStored: fetched.keep }
+          : { stored: landed.entry !== undefined, freshUntil: landed.entry?.freshUntil }
+      const outcome: Outcome = { ...facts, how, reason: decision.reason, ...stored }
+      return { answer: joined ? ask.copy(fetched.answer) : fetched.answer, outcome }
+    }
+    const fallBack = decideOnFailure(this.#situation(ask.endpoint, entry))
+    if (fallBack.do === 'serve') {
+      const stale = this.#serve(ask, entry as Entry, { how: 'stale', reason: fallBack.reason, fwd: decision.fwd }, began)
+      return { answer: stale.answer, outcome: { ...stale.outcome, upstreamStatus, ...paid } }
+    }
+    this.#count(ask, 'letDown', began)
+    if ('error' in fetched) throw fetched.error
+    const outcome: Outcome = { ...facts, how, reason: fallBack.reason, stored: false, notStored: 'status' }
+    return { answer: joined ? ask.copy(fetched.answer) : fetched.answer, outcome }
+  }
+
+  /** The upstream call for a key: the one in flight if there is one, else a new one. */
+  #sharedCall<T>(ask: Ask<T>, entry: Entry | undefined, share: boolean): { call: SharedCall<Landed<T>>; joined: boolean } {
+    const inFlight = share ? (this.#inFlight.get(ask.key) as SharedCall<Landed<T>> | undefined) : undefined
+    if (inFlight && !inFlight.abandoned) return { call: inFlight, joined: true }
+    const call = new SharedCall<Landed<T>>((ending) => this.#callUpstream(ask, entry, share, ending))
+    if (share) this.#inFlight.set(ask.key, call as SharedCall<Landed<unknown>>)
+    const ended = call.ended.finally(() => {
+      this.#running.delete(ended)
+      if (this.#inFlight.get(ask.key) === (call as SharedCall<unknown>)) this.#inFlight.delete(ask.key)
+    })
+    this.#running.add(ended)
+    return { call, joined: false }
+  }
+
+  async #callUpstream<T>(ask: Ask<T>, previous: Entry | undefined, share: boolean, ending: AbortController): Promise<Landed<T>> {
+    const { endpoint } = ask
+    const fetched = await this.#inTime(ask, ending)
+    const now = this.#clock.now()
+    const tally = ask.line.at(now)
+    if (fetched.result === 'answered') {
+      tally.upAnswered++
+      this.#heldOffUntil.delete(endpoint)
+      if (!share || typeof fetched.keep === 'string') return { fetched, entry: undefined }
+      const entry = entryOf(endpoint, ask.key, fetched.keep(), now)
+      if (previous) tally[sameBytes(previous.body, entry.body) ? 'unchanged' : 'changed']++
+      await this.#store.put(entry)
+      return { fetched, entry }
+    }
+    tally[fetched.result === 'refused' ? 'upRefused' : 'upFailed']++
+    const overdue = ending.signal.reason instanceof UpstreamTimeoutError
+    if (overdue || !ending.signal.aborted) this.#heldOffUntil.set(endpoint, now + endpoint.holdOffMs)
+    return { fetched, entry: undefined }
+  }
+
+  /** Calls upstream and gives up when the provider's time is over or nobody waits any more. */
+  async #inTime<T>(ask: Ask<T>, ending: AbortController): Promise<Fetched<T>> {
+    const { provider, name, timeoutMs } = ask.endpoint
+    const { signal } = ending
+    const cancelTimer = this.#clock.later(timeoutMs, () => ending.abort(new UpstreamTimeoutError(provider, name, timeoutMs)))
+    const fetched = await new Promise<Fetched<T>>((resolve) => {
+      signal.addEventListener('abort', () => resolve({ result: 'failed', error: signal.reason }), { once: true })
+      ask.callUpstream(signal).then(resolve)
+    })
+    cancelTimer()
+    return fetched
+  }
+
+  #count(ask: Ask<unknown>, how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'letDown', began: number): void {
+    const tally = ask.line.at(this.#clock.now())
+    tally[how]++
+    tally.latency.add(this.#clock.ticks() - began)
+  }
+}
+
+/** The outcome of a call answered from store. */
+export function storedOutcome(
+  endpoint: Endpoint,
+  entry: EntryTimes,
+  now: number,
+  how: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>,
+): Outcome {
+  return {
+    provider: endpoint.provider,
+    endpoint: endpoint.name,
+    how: how.how,
+    reason: how.reason,
+    fwd: how.fwd,
+    ageMs: Math.max(0, now - entry.storedAt),
+    freshUntil: entry.freshUntil,
+    saved: endpoint.price,
+  }
+}
+
+function entryOf(endpoint: Endpoint, key: string, kept: Kept, now: number): Entry {
+  const freshUntil = now + (endpoint.freshForMs ?? 0)
+  return {
+    key,
+    provider: endpoint.provider,
+    endpoint: endpoint.name,
+    head: kept.head,
+    body: kept.body,
+    storedAt: now,
+    freshUntil,
+    usableUntil: freshUntil + endpoint.staleIfErrorMs,
+    memo: kept.memo,
+  }
+}
+
+function sameBytes(one: Uint8Array, other: Uint8Array): boolean {
+  return one.byteLength === other.byteLength && one.every((byte, i) => byte === other[i])
+}

@@ -1,0 +1,193 @@
+import { isFresh, type SpecialRequest } from '../core/decide/decide.js'
+import { resultOfStatus, whyNotKept } from '../core/decide/keep.js'
+import type { Outcome } from '../core/decide/outcome.js'
+import { BrokenBodyError, UpstreamTimeoutError } from '../core/errors.js'
+import { fieldsOfDecoded, reusableFields, type StoredHead } from '../core/http/stored-head.js'
+import { type Mode, unmatched } from '../core/ledger/ledger-row.js'
+import type { Clock } from '../core/ports/clock.js'
+import type { Store } from '../core/ports/store.js'
+import type { Endpoint, Provider } from '../core/rules/endpoint.js'
+import { matchRequest } from '../core/rules/match.js'
+import { requestKey } from '../core/rules/request-key.js'
+import type { Books, Line } from './books.js'
+import { type CallRunner, type Fetched, storedOutcome } from './call-runner.js'
+import { answerOfEntry, fieldsOf, type HttpAnswer, toResponse } from './response-value.js'
+
+export type Fetch = typeof globalThis.fetch
+
+export interface HttpCallsParts {
+  readonly providers: readonly Provider[]
+  readonly store: Store
+  readonly clock: Clock
+  readonly mode: Mode
+  readonly books: Books
+  readonly runner: CallRunner
+  readonly fetch: Fetch
+}
+
+/** A plain GET by URL, once its endpoint and key are known. */
+interface Known {
+  readonly endpoint: Endpoint
+  readonly freshForMs: number
+  readonly line: Line
+  readonly key: string
+}
+
+/** Plain GETs whose endpoint and key are remembered, at the most. */
+const mostKnown = 1_000
+
+/** Answers HTTP requests: finds the endpoint and the key, hands the call to the runner and makes a `Response` of its answer. */
+export class HttpCalls {
+  readonly #parts: HttpCallsParts
+  readonly #outcomes = new WeakMap<Response, Outcome>()
+  readonly #known = new Map<string, Known>()
+
+  constructor(parts: HttpCallsParts) {
+    this.#parts = parts
+  }
+
+  outcomeOf(response: Response): Outcome | undefined {
+    return this.#outcomes.get(response)
+  }
+
+  fetch(input: Parameters<Fetch>[0], init?: Parameters<Fetch>[1]): Promise<Response> {
+    const known = init === undefined && typeof input === 'string' ? this.#known.get(input) : undefined
+    return (known && this.#freshFromStore(known)) ?? this.#fetch(input, init)
+  }
+
+  /** The short way of a plain GET to a fresh answer that its store gives at once. */
+  #freshFromStore({ endpoint, freshForMs, line, key }: Known): Promise<Response> | undefined {
+    const { store, clock } = this.#parts
+    const began = clock.ticks()
+    const entry = store.get(key)
+    const now = clock.now()
+    if (!entry || entry instanceof Promise || !isFresh(entry, freshForMs, now)) return undefined
+    const response = this.#respond(answerOfEntry(entry), storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' }), now)
+    const tally = line.at(now)
+    tally.hit++
+    tally.latency.add(clock.ticks() - began)
+    return Promise.resolve(response)
+  }
+
+  async #fetch(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<Response> {
+    const request = input instanceof Request ? input : undefined
+    const method = (init?.method ?? request?.method ?? 'GET').toUpperCase()
+    const url = new URL(request ? request.url : String(input), (globalThis as { location?: { href: string } }).location?.href)
+    const headers = new Headers(init?.headers ?? request?.headers)
+    const { provider, endpoint } = matchRequest(this.#parts.providers, method, url)
+    const name = provider?.name ?? unmatched
+    const line = this.#parts.books.line(name, endpoint?.name ?? unmatched)
+    if (!provider || !endpoint || endpoint.freshForMs === undefined) return this.#pass(input, init, name, endpoint, line)
+    const special = specialOf(headers, cacheOption(init) ?? cacheOption(request))
+    const key = requestKey(provider, { method, url, header: (field) => headers.get(field) })
+    if (init === undefined && typeof input === 'string' && this.#parts.mode === 'reuse') {
+      this.#remember(input, { endpoint, freshForMs: endpoint.freshForMs, line, key })
+    }
+    const { answer, outcome } = await this.#parts.runner.run<HttpAnswer>({
+      endpoint,
+      line,
+      key,
+      special,
+      signal: init?.signal ?? request?.signal ?? undefined,
+      callUpstream: (signal) => this.#callUpstream(endpoint, input, { ...init, signal }),
+      revive: answerOfEntry,
+      copy: (shared) => ({ ...shared, fields: reusableFields(shared.fields) }),
+    })
+    return this.#respond(answer, outcome, this.#parts.clock.now())
+  }
+
+  /** Sends a call on untouched and counts it. An endpoint's timeout holds until the answer begins. */
+  async #pass(
+    input: Parameters<Fetch>[0],
+    init: Parameters<Fetch>[1],
+    provider: string,
+    endpoint: Endpoint | undefined,
+    line: Line,
+  ): Promise<Response> {
+    const { clock } = this.#parts
+    const began = clock.ticks()
+    const timed = endpoint && this.#timed(endpoint, input, init)
+    let result: ReturnType<typeof resultOfStatus> = 'failed'
+    try {
+      const response = await this.#parts.fetch(input, timed?.init ?? init)
+      result = resultOfStatus(response.status)
+      this.#outcomes.set(response, {
+        provider,
+        endpoint: endpoint?.name ?? unmatched,
+        how: 'passed',
+        reason: endpoint ? 'not-reusable' : 'no-endpoint',
+        fwd: 'bypass',
+        upstreamStatus: response.status,
+        ageMs: 0,
+        cost: endpoint?.price,
+      })
+      return response
+    } finally {
+      timed?.cancel()
+      const tally = line.at(clock.now())
+      tally[result === 'answered' ? 'forwarded' : 'letDown']++
+      tally[result === 'answered' ? 'upAnswered' : result === 'refused' ? 'upRefused' : 'upFailed']++
+      tally.latency.add(clock.ticks() - began)
+    }
+  }
+
+  /** The options of a call with a signal that also aborts when the endpoint's time is over. */
+  #timed({ provider, name, timeoutMs }: Endpoint, input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]) {
+    const overdue = new AbortController()
+    const cancel = this.#parts.clock.later(timeoutMs, () => overdue.abort(new UpstreamTimeoutError(provider, name, timeoutMs)))
+    const own = init?.signal ?? (input instanceof Request ? input.signal : undefined)
+    return { cancel, init: { ...init, signal: own ? AbortSignal.any([own, overdue.signal]) : overdue.signal } }
+  }
+
+  async #callUpstream(endpoint: Endpoint, input: Parameters<Fetch>[0], init: RequestInit): Promise<Fetched<HttpAnswer>> {
+    let response: Response
+    try {
+      response = await this.#parts.fetch(input, init)
+    } catch (error) {
+      return { result: 'failed', error }
+    }
+    let body: Uint8Array
+    try {
+      body = new Uint8Array(await response.arrayBuffer())
+    } catch (cause) {
+      return { result: 'failed', error: new BrokenBodyError(endpoint.provider, endpoint.name, { cause }) }
+    }
+    const { status, statusText } = response
+    const answer: HttpAnswer = { status, statusText, fields: fieldsOfDecoded(fieldsOf(response.headers)), body }
+    const result = resultOfStatus(status)
+    if (result !== 'answered') return { result, answer, status }
+    const keep = whyNotKept(status, response.headers.get('vary')) ?? (() => keptForm(answer))
+    return { result, answer, status, keep }
+  }
+
+  #respond(answer: HttpAnswer, outcome: Outcome, now: number): Response {
+    const response = toResponse(answer, outcome, now)
+    this.#outcomes.set(response, outcome)
+    return response
+  }
+
+  #remember(url: string, known: Known): void {
+    if (this.#known.size >= mostKnown) this.#known.clear()
+    this.#known.set(url, known)
+  }
+}
+
+function keptForm({ status, statusText, fields, body }: HttpAnswer): { head: string; body: Uint8Array; memo: HttpAnswer } {
+  const head: StoredHead = { status, statusText, fields: reusableFields(fields) }
+  return { head: JSON.stringify(head), body, memo: { ...head, body } }
+}
+
+/** The standard `cache` option of fetch, which Node's own types leave out. */
+function cacheOption(options: object | undefined): string | undefined {
+  return (options as { cache?: string } | undefined)?.cache
+}
+
+/** What in a request keeps it from being answered out of the store. */
+function specialOf(headers: Headers, cache: string | undefined): SpecialRequest | undefined {
+  if (headers.has('range')) return 'range-asked'
+  if (['if-none-match', 'if-modified-since', 'if-match', 'if-unmodified-since', 'if-range'].some((name) => headers.has(name)))
+    return 'condition-asked'
+  if (cache === 'no-store' || cache === 'reload' || cache === 'no-cache') return 'reload-asked'
+  if (/\bno-(cache|store)\b/i.test(`${headers.get('cache-control')} ${headers.get('pragma')}`)) return 'reload-asked'
+  return undefined
+}

@@ -1,0 +1,156 @@
+import { isFresh } from '../core/decide/decide.js'
+import type { Outcome } from '../core/decide/outcome.js'
+import type { Mode } from '../core/ledger/ledger-row.js'
+import type { Clock } from '../core/ports/clock.js'
+import type { Entry, Store } from '../core/ports/store.js'
+import { argumentKey } from '../core/rules/argument-key.js'
+import type { Endpoint } from '../core/rules/endpoint.js'
+import type { ReuseOptions } from '../core/rules/options.js'
+import { isPlainData } from '../core/rules/plain-data.js'
+import type { Books } from './books.js'
+import type { Answered, CallRunner, Fetched } from './call-runner.js'
+
+/** A function that can be wrapped: it takes what it likes and returns a promise. */
+export type AsyncFunction = (...args: never[]) => Promise<unknown>
+
+export interface OperationOptions<F extends AsyncFunction = AsyncFunction> extends ReuseOptions {
+  /** Returns what tells one answer from another, as plain JSON data, in place of the arguments. */
+  readonly keyedBy?: (...args: Parameters<F>) => unknown
+}
+
+/** A wrapped function: called like the one it wraps, and able to say how a call was answered. */
+export type Operation<F extends AsyncFunction> = F & {
+  /** Calls the operation and returns, beside the value, how the call was answered. */
+  withOutcome(...args: Parameters<F>): Promise<{ value: Awaited<ReturnType<F>>; outcome: Outcome }>
+}
+
+export interface OperationParts {
+  readonly store: Store
+  readonly clock: Clock
+  readonly mode: Mode
+  readonly books: Books
+  readonly runner: CallRunner
+  /** Throws once the stash is closed. */
+  readonly assertOpen: () => void
+}
+
+/** Keys of one-string calls remembered for an operation, at the most. */
+const mostKeys = 1_000
+
+/** Wraps `fn` so that its answers are reused as `endpoint` says. */
+export function wrapOperation<F extends AsyncFunction>(
+  endpoint: Endpoint,
+  fn: F,
+  keyedBy: OperationOptions<F>['keyedBy'],
+  parts: OperationParts,
+): Operation<F> {
+  const { store, clock, runner, books } = parts
+  const { freshForMs } = endpoint
+  const id = `${endpoint.provider}.${endpoint.name}`
+  const line = books.line(endpoint.provider, endpoint.name)
+  const lookUp = parts.mode === 'reuse' && freshForMs !== undefined
+  const keys = new Map<string, string>()
+
+  function keyOf(args: Parameters<F>): string {
+    if (keyedBy) return argumentKey(id, [keyedBy(...args)])
+    const only = args.length === 1 ? (args[0] as unknown) : undefined
+    if (typeof only !== 'string') return argumentKey(id, args)
+    let key = keys.get(only)
+    if (key === undefined) {
+      if (keys.size >= mostKeys) keys.clear()
+      key = argumentKey(id, args)
+      keys.set(only, key)
+    }
+    return key
+  }
+
+  function run(self: unknown, args: Parameters<F>, key: string, looked?: Entry | Promise<Entry | undefined>): Promise<Answered<Value>> {
+    return runner.run<Value>(
+      {
+        endpoint,
+        line,
+        key,
+        special: undefined,
+        signal: undefined,
+        callUpstream: () => fetchValue(() => fn.apply(self, args)),
+        revive: valueOfEntry,
+        copy: (shared) => shared,
+      },
+      looked,
+    )
+  }
+
+  async function ask(self: unknown, args: Parameters<F>, key: string, looked?: Entry | Promise<Entry | undefined>): Promise<unknown> {
+    const { answer } = await run(self, args, key, looked)
+    return read(answer)
+  }
+
+  /** A fresh answer that the store gives at once is returned without waiting for anything. */
+  function operation(this: unknown, ...args: Parameters<F>): Promise<unknown> {
+    parts.assertOpen()
+    let key: string
+    try {
+      key = keyOf(args)
+    } catch (error) {
+      return Promise.reject(error)
+    }
+    if (!lookUp) return ask(this, args, key)
+    const looked = store.get(key)
+    if (looked === undefined || looked instanceof Promise) return ask(this, args, key, looked)
+    const now = clock.now()
+    if (!isFresh(looked, freshForMs, now)) return ask(this, args, key, looked)
+    const tally = line.at(now)
+    tally.hit++
+    tally.latency.none++
+    return Promise.resolve(read(valueOfEntry(looked)))
+  }
+
+  async function withOutcome(this: unknown, ...args: Parameters<F>) {
+    parts.assertOpen()
+    const { answer, outcome } = await run(this, args, keyOf(args))
+    return { value: read(answer) as Awaited<ReturnType<F>>, outcome }
+  }
+
+  return Object.assign(operation as unknown as F, { withOutcome })
+}
+
+/**
+ * The value of an operation at rest. Values that cannot be changed by a receiver are kept as they are; all others as JSON text,
+ * so that every receiver gets one of its own. A value that JSON cannot hold is passed on and never stored.
+ */
+class Value {
+  constructor(
+    readonly text: string | undefined,
+    readonly value: unknown,
+  ) {}
+}
+
+function read({ text, value }: Value): unknown {
+  return text === undefined ? value : JSON.parse(text)
+}
+
+async function fetchValue(call: () => Promise<unknown>): Promise<Fetched<Value>> {
+  let value: unknown
+  try {
+    value = await call()
+  } catch (error) {
+    return { result: 'failed', error }
+  }
+  if (!isPlainData(value)) return { result: 'answered', answer: new Value(undefined, value), keep: 'not-plain-data' }
+  const text = JSON.stringify(value)
+  const answer = typeof value === 'object' && value !== null ? new Value(text, undefined) : new Value(undefined, value)
+  return { result: 'answered', answer, keep: () => ({ head: '', body: encoder.encode(text), memo: answer }) }
+}
+
+const encoder = new TextEncoder()
+const decoder = new TextDecoder()
+
+function valueOfEntry(entry: Entry): Value {
+  entry.memo ??= decodedValue(entry)
+  return entry.memo as Value
+}
+
+function decodedValue({ body }: Entry): Value {
+  const text = decoder.decode(body)
+  return text.startsWith('{') || text.startsWith('[') ? new Value(text, undefined) : new Value(undefined, JSON.parse(text))
+}

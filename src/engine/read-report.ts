@@ -1,0 +1,29 @@
+import { StashenError } from '../core/errors.js'
+import { bucketMs } from '../core/ledger/ledger-row.js'
+import { quotasSince, reportOf } from '../core/ledger/report.js'
+import type { Report } from '../core/ledger/report-model.js'
+import type { Store } from '../core/ports/store.js'
+import type { Moment, ReportOptions } from './stash.js'
+
+/** The report of what a store's ledger holds. Throws code `USAGE` for a moment that is none. */
+export async function readReport(store: Store, { since, until }: ReportOptions = {}): Promise<Report> {
+  const from = since === undefined ? 0 : bucketOf(momentMs(since, 'since'))
+  const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentMs(until, 'until')
+  const facts = await store.readFacts()
+  const rows = await store.readLedger(from, to)
+  const last = rows.reduce((latest, row) => Math.max(latest, row.bucket), from)
+  const before = await store.readLedger(Math.min(from, quotasSince(facts, last)), from)
+  return reportOf({ rows: [...before, ...rows], facts, since: from })
+}
+
+/** A moment in milliseconds since 1970-01-01T00:00Z. */
+export function momentMs(moment: Moment, option: string): number {
+  const ms = typeof moment === 'number' ? moment : new Date(moment).getTime()
+  if (Number.isFinite(ms)) return ms
+  throw new StashenError('USAGE', `"${option}" is ${JSON.stringify(moment)}, which is no moment: give ISO 8601, e.g. "2026-06-30T06:00Z"`)
+}
+
+/** Begin of the bucket that a moment falls in: buckets are reported whole. */
+function bucketOf(ms: number): number {
+  return Math.floor(ms / bucketMs) * bucketMs
+}

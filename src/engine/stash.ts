@@ -1,0 +1,37 @@
+import type { Outcome } from '../core/decide/outcome.js'
+import type { Report } from '../core/ledger/report-model.js'
+import type { Fetch } from './http-calls.js'
+import type { AsyncFunction, Operation, OperationOptions } from './operations.js'
+
+/** A moment: a `Date`, milliseconds since 1970-01-01T00:00Z, or ISO 8601 text. */
+export type Moment = Date | number | string
+
+export interface ReportOptions {
+  /** Begin of what is reported. Default: the ledger's begin. */
+  readonly since?: Moment
+  /** End of what is reported, exclusive. Default: the ledger's end. */
+  readonly until?: Moment
+}
+
+/** One opened instance of the library. */
+export interface Stash extends AsyncDisposable {
+  /**
+   * Does what the global `fetch` does, with the same arguments, and answers repeated calls from store as their endpoint says.
+   * Answers of endpoints carry `Cache-Status` (RFC 9211) and, from store, `Age`. Requests that no endpoint covers go by untouched
+   * and are counted. Rejects as `fetch` does, with `UpstreamTimeoutError` when the provider's time is over and with
+   * `BrokenBodyError` when the body breaks off. May be handed to others without its stash.
+   */
+  readonly fetch: Fetch
+  /**
+   * Wraps a function that calls a provider, under a name `provider.operation`. The result is called like `fn`. Throws `ConfigError`
+   * for wrong options or a name already in use. A call whose arguments give no key rejects with code `ARGUMENTS_UNKEYABLE`.
+   * Values that JSON cannot hold exactly are passed on and not stored.
+   */
+  operation<F extends AsyncFunction>(name: `${string}.${string}`, fn: F, options?: OperationOptions<F>): Operation<F>
+  /** How a call was answered; undefined for a response that does not come from this stash. */
+  outcomeOf(response: Response): Outcome | undefined
+  /** What happened to all calls of a stretch of time, of every process that shares the store. */
+  report(options?: ReportOptions): Promise<Report>
+  /** Waits for running calls, writes the ledger and closes the store. Closing twice is harmless. */
+  close(): Promise<void>
+}

@@ -1,0 +1,39 @@
+// Opening a stash
+
+export type { StashConfig } from './config/stash-config.js'
+// How a call was answered
+export type { Outcome } from './core/decide/outcome.js'
+export { type Reason, reasons } from './core/decide/reasons.js'
+// Errors
+export {
+  BrokenBodyError,
+  ConfigError,
+  type ConfigFault,
+  type ErrorCode,
+  errorCodes,
+  isStashenError,
+  MissingPackageError,
+  StashenError,
+  StoreError,
+  UpstreamTimeoutError,
+} from './core/errors.js'
+export type { BillingFacts, LedgerRow, Mode } from './core/ledger/ledger-row.js'
+// Reports
+export type { Comparison, EndpointReport, Figures, ProviderReport, QuotaUse, Report, Without } from './core/ledger/report-model.js'
+export type { Money } from './core/money/money.js'
+export type { Clock } from './core/ports/clock.js'
+export type { Entry, Maybe, Store } from './core/ports/store.js'
+export type {
+  EndpointOptions,
+  NamedEndpointOptions,
+  PlanOptions,
+  ProviderOptions,
+  QuotaOptions,
+  ReuseOptions,
+} from './core/rules/options.js'
+export type { Duration } from './core/time/duration.js'
+export type { AsyncFunction, Operation, OperationOptions } from './engine/operations.js'
+export type { Moment, ReportOptions, Stash } from './engine/stash.js'
+export { openStash } from './open-stash.js'
+// Stores and time
+export { type MemoryStoreOptions, memoryStore } from './stores/memory/memory-store.js'

@@ -1,0 +1,107 @@
+import { checkConfig, checkOperation } from './config/check.js'
+import type { StashConfig } from './config/stash-config.js'
+import { StashenError } from './core/errors.js'
+import type { Clock } from './core/ports/clock.js'
+import type { Store } from './core/ports/store.js'
+import { compileEndpoint, compileProvider, endpointList, factsOf } from './core/rules/compile.js'
+import type { ProviderOptions } from './core/rules/options.js'
+import { Books } from './engine/books.js'
+import { CallRunner } from './engine/call-runner.js'
+import { type Fetch, HttpCalls } from './engine/http-calls.js'
+import { type AsyncFunction, type Operation, type OperationOptions, type OperationParts, wrapOperation } from './engine/operations.js'
+import { readReport } from './engine/read-report.js'
+import type { ReportOptions, Stash } from './engine/stash.js'
+import { systemClock } from './engine/system-clock.js'
+import { guardedStore } from './stores/guarded/guarded-store.js'
+import { memoryStore } from './stores/memory/memory-store.js'
+
+/** How often entries that may be used no more are dropped, milliseconds. */
+const sweepEveryMs = 600_000
+
+/**
+ * Opens a stash. Throws `ConfigError` with all faults of the configuration before anything is opened, and `StoreError` where the
+ * store cannot be.
+ */
+export async function openStash(config: StashConfig = {}): Promise<Stash> {
+  checkConfig(config)
+  const { providers = {}, clock = systemClock, mode = 'reuse' } = config
+  const warn = config.warn ?? ((message) => console.warn(`stashen: ${message}`))
+  const store = guardedStore(config.store ?? memoryStore(), warn)
+  await store.open(clock.now())
+  await rememberFacts(store, providers, clock.now())
+  const stopSweeping = sweepNowAndThen(store, clock)
+
+  const books = new Books(store, clock, mode, warn)
+  const runner = new CallRunner(store, clock, mode)
+  const http = new HttpCalls({
+    providers: Object.entries(providers).map(([name, options]) => compileProvider(name, options)),
+    ...{ store, clock, mode, books, runner },
+    fetch: config.fetch ?? ((input, init) => globalThis.fetch(input, init)),
+  })
+  const taken = new Set(
+    Object.entries(providers).flatMap(([name, options]) => endpointList(options).map((endpoint) => `${name}.${endpoint.name}`)),
+  )
+  let closing: Promise<void> | undefined
+
+  function assertOpen(): void {
+    if (closing) throw new StashenError('STASH_CLOSED', 'the stash is closed: open another one, or close it later')
+  }
+
+  const parts: OperationParts = { store, clock, mode, books, runner, assertOpen }
+
+  function operation<F extends AsyncFunction>(id: string, fn: F, options: OperationOptions<F> = {}): Operation<F> {
+    assertOpen()
+    checkOperation(id, options, taken, Object.keys(providers))
+    taken.add(id)
+    const [provider = '', name = ''] = id.split('.')
+    const itsOptions = providers[provider] ?? {}
+    void store.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse: options }))
+    return wrapOperation(compileEndpoint(provider, name, options, itsOptions), fn, options.keyedBy, parts)
+  }
+
+  async function close(): Promise<void> {
+    stopSweeping()
+    await runner.settled()
+    await books.close()
+    await store.close()
+  }
+
+  const stash: Stash = {
+    fetch: (async (...[input, init]: Parameters<Fetch>) => {
+      assertOpen()
+      return http.fetch(input, init)
+    }) as Fetch,
+    operation,
+    outcomeOf: (response) => http.outcomeOf(response),
+    async report(options?: ReportOptions) {
+      assertOpen()
+      await books.write()
+      return readReport(store, options)
+    },
+    close() {
+      closing ??= close()
+      return closing
+    },
+    [Symbol.asyncDispose ?? Symbol.for('Symbol.asyncDispose')]: () => stash.close(),
+  } as Stash
+  return stash
+}
+
+async function rememberFacts(store: Store, providers: Readonly<Record<string, ProviderOptions>>, now: number): Promise<void> {
+  for (const [name, options] of Object.entries(providers)) {
+    await store.addFacts(factsOf(name, options, now))
+    for (const endpoint of endpointList(options))
+      await store.addFacts(factsOf(name, options, now, { name: endpoint.name, reuse: endpoint }))
+  }
+}
+
+/** Sweeps the store at once and then every now and then; returns what stops it. */
+function sweepNowAndThen(store: Store, clock: Clock): () => void {
+  let cancel = () => {}
+  const sweep = () => {
+    void store.sweep(clock.now())
+    cancel = clock.later(sweepEveryMs, sweep)
+  }
+  sweep()
+  return () => cancel()
+}

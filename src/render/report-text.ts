@@ -1,0 +1,97 @@
+import Table from 'cli-table3'
+import type { createColors } from 'picocolors'
+import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
+import { countText, latencyText, momentText, moneyText, shareText } from './words.js'
+
+export interface TextOptions {
+  readonly colors: ReturnType<typeof createColors>
+  /** IANA time zone in which moments are printed. */
+  readonly zone: string
+}
+
+/** A report as text for a terminal: a table of providers and endpoints, each without and with the stash, and what was saved. */
+export function reportText(report: Report, { colors, zone }: TextOptions): string {
+  if (report.since === null || report.until === null) return 'No calls were counted in this time.\n'
+  const head = ['', '', 'asked', 'upstream', 'refused', 'failed', 'from store', 'stale', 'shared', 'money', 'median', 'p95']
+  const table = new Table({
+    head: head.map((name) => colors.dim(name)),
+    colAligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)],
+    style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
+    chars: noLines,
+  })
+  for (const provider of report.providers) {
+    table.push([{ colSpan: head.length, content: providerLine(provider, colors) }])
+    for (const endpoint of provider.endpoints) table.push(...comparisonRows(endpoint.endpoint, endpoint, colors))
+  }
+  table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors))
+  const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
+  return [title, '', table.toString(), '', ...savedLines(report.totals, colors), ''].join('\n')
+}
+
+const noLines = Object.fromEntries(
+  [
+    'top',
+    'top-mid',
+    'top-left',
+    'top-right',
+    'bottom',
+    'bottom-mid',
+    'bottom-left',
+    'bottom-right',
+    'left',
+    'left-mid',
+    'mid',
+    'mid-mid',
+    'right',
+    'right-mid',
+    'middle',
+  ].map((part) => [part, '']),
+)
+
+type Colors = TextOptions['colors']
+
+function providerLine({ provider, quota, ...comparison }: ProviderReport, colors: Colors): string {
+  const use = quota && quotaText(quota, comparison)
+  return `${colors.bold(provider)}${use ? `   ${use}` : ''}`
+}
+
+function quotaText({ limit, per, used }: NonNullable<ProviderReport['quota']>, { with: reused }: Comparison): string {
+  const of = (count: number) => `${countText(count)} (${shareText(count, limit)})`
+  const uses = [...(used.measuring > 0 ? [`${of(used.measuring)} without`] : []), ...(reused ? [`${of(used.reusing)} with`] : [])]
+  return `quota of ${countText(limit)} a ${per}: used ${uses.join(', ') || '0'}`
+}
+
+function comparisonRows(name: string, { without, with: reused }: Comparison, colors: Colors): string[][] {
+  const rows = [[`  ${name}`, without.basis === 'measured' ? 'without' : 'without*', ...cellsOf(without)]]
+  if (reused) rows.push(['', colors.green('with'), ...cellsOf(reused).map((cell) => colors.green(cell))])
+  return rows
+}
+
+function cellsOf(figures: Figures | Without): string[] {
+  const stored = 'fromStore' in figures ? figures : { fromStore: 0, stale: 0, collapsed: 0 }
+  const latency = figures.latencyMs
+  return [
+    countText(figures.asked),
+    countText(figures.upstream),
+    countText(figures.refused),
+    countText(figures.failed),
+    countText(stored.fromStore),
+    countText(stored.stale),
+    countText(stored.collapsed),
+    moneyText(figures.money),
+    latency ? latencyText(latency.median) : '?',
+    latency ? latencyText(latency.p95) : '?',
+  ]
+}
+
+function savedLines({ without, with: reused, saved }: Comparison, colors: Colors): string[] {
+  if (!reused || !saved) return ['The stash only measured so far: nothing was reused, nothing saved.']
+  const lines = [
+    `${colors.bold('Saved')}  ${countText(saved.upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(saved.upstreamCalls, without.upstream)}) and ${moneyText(saved.money)} of ${moneyText(without.money)}`,
+    `       callers given an error or a refusal: ${countText(without.letDown)} without, ${countText(reused.letDown)} with`,
+  ]
+  if (without.basis === 'reckoned') {
+    lines.push('', '* not measured: every call asked, priced as if it had gone upstream and been answered')
+  }
+  return lines
+}

@@ -1,0 +1,42 @@
+import type { Money } from '../core/money/money.js'
+
+/** Formats for people, in English; machines read the report model itself. */
+const whole = new Intl.NumberFormat('en')
+
+export function countText(count: number | null): string {
+  return count === null ? '?' : whole.format(count)
+}
+
+/** Every amount with its currency; `-` where no price is known. */
+export function moneyText(moneys: readonly Money[]): string {
+  return moneys.length === 0 ? '-' : moneys.map(amountText).join(' + ')
+}
+
+/** The digits a currency has, and more where cutting them off would change the amount. */
+function amountText({ currency, amount }: Money): string {
+  const decimals = amount.split('.')[1]?.replace(/0+$/, '').length ?? 0
+  const usual = new Intl.NumberFormat('en', { style: 'currency', currency })
+  const digits = Math.max(usual.resolvedOptions().maximumFractionDigits ?? 2, decimals)
+  const format = new Intl.NumberFormat('en', { style: 'currency', currency, currencyDisplay: 'code', minimumFractionDigits: digits })
+  return format.format(amount as Intl.StringNumericLiteral).replace(/\u00a0/g, ' ')
+}
+
+export function latencyText(ms: number): string {
+  if (ms === 0) return '0 ms'
+  if (ms < 10) return `${ms.toFixed(1)} ms`
+  return ms < 1_000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`
+}
+
+/** A share of a whole, e.g. `84%`; small and nearly whole shares are not rounded to none and all. */
+export function shareText(part: number, whole: number): string {
+  if (whole === 0) return '-'
+  const percent = (100 * part) / whole
+  if (percent > 0 && percent < 1) return '<1%'
+  return percent > 99 && percent < 100 ? '>99%' : `${Math.round(percent)}%`
+}
+
+/** A moment in a time zone, to the minute, e.g. `2026-06-30 06:00`. */
+export function momentText(iso: string, zone: string): string {
+  const parts = new Intl.DateTimeFormat('sv-SE', { timeZone: zone, dateStyle: 'short', timeStyle: 'short' })
+  return parts.format(new Date(iso))
+}

@@ -1,0 +1,98 @@
+import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
+import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
+import { Tally } from '../../core/ledger/tally.js'
+import type { Entry, Store } from '../../core/ports/store.js'
+import { type Link, UseOrder } from './use-order.js'
+
+export interface MemoryStoreOptions {
+  /** Bytes of bodies, keys and header fields kept at the most. Default 64 MiB. An answer larger than this is not kept. */
+  readonly maxBytes?: number
+  /** Entries kept at the most. Default 10,000. */
+  readonly maxEntries?: number
+}
+
+/** A store in this process's memory; what was used least recently goes first. Gone when the process ends. */
+export function memoryStore({ maxBytes = 64 * 1024 * 1024, maxEntries = 10_000 }: MemoryStoreOptions = {}): Store {
+  return new MemoryStore(maxBytes, maxEntries)
+}
+
+interface Slot extends Link<Slot> {
+  readonly entry: Entry
+  readonly bytes: number
+}
+
+class MemoryStore implements Store {
+  readonly #slots = new Map<string, Slot>()
+  readonly #order = new UseOrder<Slot>()
+  readonly #ledger = new Map<string, LedgerRow>()
+  readonly #facts: BillingFacts[] = []
+  #bytes = 0
+
+  constructor(
+    readonly maxBytes: number,
+    readonly maxEntries: number,
+  ) {}
+
+  open(): void {}
+
+  get(key: string): Entry | undefined {
+    const slot = this.#slots.get(key)
+    if (slot === undefined) return undefined
+    this.#order.use(slot)
+    return slot.entry
+  }
+
+  put(entry: Entry): void {
+    this.#drop(this.#slots.get(entry.key))
+    const slot: Slot = { entry, bytes: bytesOf(entry), newer: undefined, older: undefined }
+    if (slot.bytes > this.maxBytes) return
+    this.#slots.set(entry.key, slot)
+    this.#order.add(slot)
+    this.#bytes += slot.bytes
+    while (this.#bytes > this.maxBytes || this.#slots.size > this.maxEntries) this.#drop(this.#order.oldest)
+  }
+
+  sweep(now: number): number {
+    const dead = [...this.#slots.values()].filter(({ entry }) => entry.usableUntil <= now)
+    for (const slot of dead) this.#drop(slot)
+    return dead.length
+  }
+
+  addToLedger(rows: readonly LedgerRow[]): void {
+    for (const row of rows) {
+      const place = JSON.stringify([row.bucket, row.mode, row.provider, row.endpoint])
+      const known = this.#ledger.get(place) ?? { ...row, tally: new Tally() }
+      known.tally.merge(row.tally)
+      this.#ledger.set(place, known)
+    }
+  }
+
+  readLedger(since: number, until: number): LedgerRow[] {
+    return [...this.#ledger.values()].filter(({ bucket }) => bucket >= since && bucket < until)
+  }
+
+  addFacts(facts: BillingFacts): void {
+    const newest = newestLike(this.#facts, facts)
+    if (!newest || !sameFacts(newest, facts)) this.#facts.push(facts)
+  }
+
+  readFacts(): BillingFacts[] {
+    return [...this.#facts]
+  }
+
+  close(): void {
+    this.#slots.clear()
+  }
+
+  #drop(slot: Slot | undefined): void {
+    if (!slot) return
+    this.#slots.delete(slot.entry.key)
+    this.#order.remove(slot)
+    this.#bytes -= slot.bytes
+  }
+}
+
+/** Bodies count twice: once as bytes, once for the decoded form that readers keep beside them. Characters count two bytes. */
+function bytesOf({ key, head, body }: Entry): number {
+  return 2 * (body.byteLength + key.length + head.length)
+}

@@ -1,0 +1,55 @@
+/** The few things asked of an SQLite library. Everything is done at once, nothing is awaited. */
+export interface SqliteDriver {
+  exec(sql: string): void
+  prepare(sql: string): Statement
+  close(): void
+  /** What an error of the library means. */
+  troubleOf(error: unknown): SqliteTrouble
+}
+
+/** Troubles that a store can say something useful of, by SQLite's primary result codes (sqlite.org/rescode.html). */
+export type SqliteTrouble = 'busy' | 'read-only' | 'not-a-database' | 'cannot-open' | 'other'
+
+export type SqlValue = string | number | Uint8Array | null
+export type Row = Readonly<Record<string, unknown>>
+
+/** Parameters go by position; give all of them. */
+export interface Statement {
+  get(...parameters: SqlValue[]): Row | undefined
+  all(...parameters: SqlValue[]): Row[]
+  /** Returns how many rows changed. */
+  run(...parameters: SqlValue[]): number
+}
+
+/** Returns what runs `work` as one write transaction: all of it happens, or nothing. */
+export function transactions(driver: SqliteDriver): <T>(work: () => T) => T {
+  const [begin, commit, rollBack] = [driver.prepare('BEGIN IMMEDIATE'), driver.prepare('COMMIT'), driver.prepare('ROLLBACK')]
+  return (work) => {
+    begin.run()
+    try {
+      const done = work()
+      commit.run()
+      return done
+    } catch (error) {
+      rollBack.run()
+      throw error
+    }
+  }
+}
+
+/** The trouble that a primary or extended result code stands for. */
+export function troubleOfCode(code: unknown): SqliteTrouble {
+  switch (typeof code === 'number' ? code & 0xff : undefined) {
+    case 5:
+    case 6:
+      return 'busy'
+    case 8:
+      return 'read-only'
+    case 14:
+      return 'cannot-open'
+    case 26:
+      return 'not-a-database'
+    default:
+      return 'other'
+  }
+}

@@ -1,0 +1,1 @@
+export { type SqliteStoreOptions, sqliteStore } from './sqlite-store.js'

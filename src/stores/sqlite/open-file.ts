@@ -1,0 +1,52 @@
+import { StoreError } from '../../core/errors.js'
+import { type SqliteDriver, transactions } from './driver.js'
+import { openDriver } from './open-driver.js'
+import { applicationId, createTables, formatVersion } from './tables.js'
+
+/** How long SQLite waits for another process to finish writing, milliseconds. */
+const busyTimeoutMs = 2_000
+
+/** Opens or makes a store file. Throws `StoreError` that says what is wrong with the file and what to do. */
+export function openFile(file: string, now: number, readOnly: boolean): SqliteDriver {
+  let driver: SqliteDriver | undefined
+  try {
+    driver = openDriver(file)
+    driver.exec(`PRAGMA busy_timeout = ${busyTimeoutMs}`)
+    assertOurs(driver, file, readOnly)
+    if (readOnly) driver.exec('PRAGMA query_only = 1')
+    else prepareToWrite(driver, now)
+    return driver
+  } catch (cause) {
+    const trouble = driver ? driver.troubleOf(cause) : 'cannot-open'
+    driver?.close()
+    throw trouble === 'other' ? cause : new StoreError(`store "${file}" ${explanations[trouble]}`, { cause })
+  }
+}
+
+const explanations = {
+  busy: 'is locked by another process: close what uses it, or name another file',
+  'read-only': 'cannot be written: check the permissions of the file and its folder, or name another file',
+  'not-a-database': 'is not a Stashen store: name another file',
+  'cannot-open': 'cannot be opened: check that its folder exists, that it is a file and that you may read and write it',
+}
+
+function assertOurs(driver: SqliteDriver, file: string, readOnly: boolean): void {
+  const pragma = (name: string) => Number(driver.prepare(`PRAGMA ${name}`).get()?.[name])
+  const tables = Number(driver.prepare('SELECT count(*) AS n FROM sqlite_schema').get()?.n)
+  const id = pragma('application_id')
+  if (id !== applicationId && (readOnly || id !== 0 || tables > 0))
+    throw new StoreError(`store "${file}" ${explanations['not-a-database']}`)
+  if (id === applicationId && pragma('user_version') > formatVersion) {
+    throw new StoreError(`store "${file}" was made by a newer version of Stashen: update this one, or name another file`)
+  }
+}
+
+/** Writing at once shows a file that is locked or read-only before anybody relies on it. */
+function prepareToWrite(driver: SqliteDriver, now: number): void {
+  driver.exec('PRAGMA journal_mode = WAL')
+  driver.exec('PRAGMA synchronous = NORMAL')
+  transactions(driver)(() => {
+    driver.exec(createTables)
+    driver.prepare('INSERT OR REPLACE INTO opened (one, at) VALUES (1, ?)').run(now)
+  })
+}

@@ -1,0 +1,115 @@
+import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
+import type { BillingFacts, LedgerRow, Mode } from '../../core/ledger/ledger-row.js'
+import { Tally } from '../../core/ledger/tally.js'
+import type { Entry, Store } from '../../core/ports/store.js'
+import { type Row, type SqliteDriver, transactions } from './driver.js'
+import { openFile } from './open-file.js'
+
+export interface SqliteStoreOptions {
+  /** Only reads: the file must be a store already, and nothing in it is changed. Default false. */
+  readonly readOnly?: boolean
+}
+
+/** A store in one SQLite file, which several processes of one machine may use at once. Made when it does not exist. */
+export function sqliteStore(file: string, { readOnly = false }: SqliteStoreOptions = {}): Store {
+  return new SqliteStore(file, readOnly)
+}
+
+class SqliteStore implements Store {
+  readonly #file: string
+  readonly #readOnly: boolean
+  #driver!: SqliteDriver
+  #inTransaction!: ReturnType<typeof transactions>
+  #statements!: ReturnType<typeof statementsOf>
+
+  constructor(file: string, readOnly: boolean) {
+    this.#file = file
+    this.#readOnly = readOnly
+  }
+
+  open(now: number): void {
+    this.#driver = openFile(this.#file, now, this.#readOnly)
+    this.#inTransaction = transactions(this.#driver)
+    this.#statements = statementsOf(this.#driver)
+  }
+
+  get(key: string): Entry | undefined {
+    const row = this.#statements.getEntry.get(key)
+    return row && entryOf(key, row)
+  }
+
+  put({ key, provider, endpoint, head, body, storedAt, freshUntil, usableUntil }: Entry): void {
+    this.#statements.putEntry.run(key, provider, endpoint, head, body, storedAt, freshUntil, usableUntil)
+  }
+
+  sweep(now: number): number {
+    return this.#statements.dropDead.run(now)
+  }
+
+  addToLedger(rows: readonly LedgerRow[]): void {
+    const { getTally, putTally } = this.#statements
+    this.#inTransaction(() => {
+      for (const { bucket, mode, provider, endpoint, tally } of rows) {
+        const before = getTally.get(bucket, mode, provider, endpoint)
+        const sum = before ? Tally.parse(String(before.tally)) : new Tally()
+        sum.merge(tally)
+        putTally.run(bucket, mode, provider, endpoint, JSON.stringify(sum))
+      }
+    })
+  }
+
+  readLedger(since: number, until: number): LedgerRow[] {
+    return this.#statements.readLedger.all(since, until).map((row) => ({
+      bucket: Number(row.bucket),
+      mode: row.mode as Mode,
+      provider: String(row.provider),
+      endpoint: String(row.endpoint),
+      tally: Tally.parse(String(row.tally)),
+    }))
+  }
+
+  addFacts(facts: BillingFacts): void {
+    this.#inTransaction(() => {
+      const newest = newestLike(this.readFacts(), facts)
+      if (newest && sameFacts(newest, facts)) return
+      this.#statements.addFacts.run(facts.since, JSON.stringify(facts))
+    })
+  }
+
+  readFacts(): BillingFacts[] {
+    return this.#statements.readFacts.all().map((row) => JSON.parse(String(row.facts)) as BillingFacts)
+  }
+
+  close(): void {
+    this.#driver.close()
+  }
+}
+
+/** Every statement of the store, prepared once. */
+function statementsOf(driver: SqliteDriver) {
+  return {
+    getEntry: driver.prepare('SELECT provider, endpoint, head, body, stored_at, fresh_until, usable_until FROM entry WHERE key = ?'),
+    putEntry: driver.prepare(
+      'INSERT OR REPLACE INTO entry (key, provider, endpoint, head, body, stored_at, fresh_until, usable_until) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
+    ),
+    dropDead: driver.prepare('DELETE FROM entry WHERE usable_until <= ?'),
+    getTally: driver.prepare('SELECT tally FROM ledger WHERE bucket = ? AND mode = ? AND provider = ? AND endpoint = ?'),
+    putTally: driver.prepare('INSERT OR REPLACE INTO ledger (bucket, mode, provider, endpoint, tally) VALUES (?, ?, ?, ?, ?)'),
+    readLedger: driver.prepare('SELECT bucket, mode, provider, endpoint, tally FROM ledger WHERE bucket >= ? AND bucket < ?'),
+    addFacts: driver.prepare('INSERT INTO facts (since, facts) VALUES (?, ?)'),
+    readFacts: driver.prepare('SELECT facts FROM facts ORDER BY since, rowid'),
+  }
+}
+
+function entryOf(key: string, row: Row): Entry {
+  return {
+    key,
+    provider: row.provider as string,
+    endpoint: row.endpoint as string,
+    head: row.head as string,
+    body: row.body as Uint8Array,
+    storedAt: row.stored_at as number,
+    freshUntil: row.fresh_until as number,
+    usableUntil: row.usable_until as number,
+  }
+}

@@ -1,0 +1,38 @@
+/** Marks a file as ours, in the place SQLite has for it: the characters "Stsh". */
+export const applicationId = 0x53747368
+
+/** Raised whenever the tables change in a way that older code cannot read. */
+export const formatVersion = 1
+
+/** Times are milliseconds since 1970-01-01T00:00Z. `tally` and `facts` are JSON. */
+export const createTables = `
+  CREATE TABLE IF NOT EXISTS entry (
+    key TEXT PRIMARY KEY,
+    provider TEXT NOT NULL,
+    endpoint TEXT NOT NULL,
+    head TEXT NOT NULL,
+    body BLOB NOT NULL,
+    stored_at INTEGER NOT NULL,
+    fresh_until INTEGER NOT NULL,
+    usable_until INTEGER NOT NULL
+  );
+  CREATE INDEX IF NOT EXISTS entry_usable_until ON entry (usable_until);
+  CREATE TABLE IF NOT EXISTS ledger (
+    bucket INTEGER NOT NULL,
+    mode TEXT NOT NULL,
+    provider TEXT NOT NULL,
+    endpoint TEXT NOT NULL,
+    tally TEXT NOT NULL,
+    PRIMARY KEY (bucket, mode, provider, endpoint)
+  ) WITHOUT ROWID;
+  CREATE TABLE IF NOT EXISTS facts (
+    since INTEGER NOT NULL,
+    facts TEXT NOT NULL
+  );
+  CREATE TABLE IF NOT EXISTS opened (
+    one INTEGER PRIMARY KEY CHECK (one = 1),
+    at INTEGER NOT NULL
+  );
+  PRAGMA application_id = ${applicationId};
+  PRAGMA user_version = ${formatVersion};
+`
