@@ -2,7 +2,7 @@ import { upstreamCallsOf } from './collapse.js'
 import { hitRatios } from './hits.js'
 
 /** Prints every figure that the project promises of its speed, and whether it is kept. */
-console.log(`Node ${process.versions.node}; each ratio compares two medians taken by turns in this run\n`)
+console.log(`Node ${process.versions.node}; each ratio is the median of 101 rounds, taken by turns in this run\n`)
 for (const { name, ourNs, baselineNs, ratio, limit } of await hitRatios()) {
   const times = `${Math.round(ourNs)} ns against ${Math.round(baselineNs)} ns`
   console.log(`${name.padEnd(36)} ${ratio.toFixed(2)}x of at most ${limit}x  ${ratio <= limit ? 'kept  ' : 'MISSED'}  (${times})`)
