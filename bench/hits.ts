@@ -11,7 +11,10 @@ let turn = 0
 const nextName = () => names[turn++ & 63] as string
 
 const idOf = async (name: string) => `v-201 of ${name}`
-const kilobyte = { id: 'v-201', log: Array.from({ length: 16 }, (_, i) => ({ at: `2026-06-30T06:${10 + i}:00+02:00`, lat: 58.31 + i / 1000 })) }
+const kilobyte = {
+  id: 'v-201',
+  log: Array.from({ length: 16 }, (_, i) => ({ at: `2026-06-30T06:${10 + i}:00+02:00`, lat: 58.31 + i / 1000 })),
+}
 const vesselOf = async (name: string) => ({ ...kilobyte, name })
 
 /** Every row that compares the time of a hit with that of what a developer would write by hand. */
@@ -20,7 +23,11 @@ export async function hitRatios(): Promise<Ratio[]> {
 }
 
 /** An async function over a `Map` with an expiry check and a template-string key; objects are kept as JSON text, so receivers cannot change them. */
-function byHand<T>(call: (name: string) => Promise<T>, keep: (value: T) => string, give: (kept: string) => T): (name: string) => Promise<T> {
+function byHand<T>(
+  call: (name: string) => Promise<T>,
+  keep: (value: T) => string,
+  give: (kept: string) => T,
+): (name: string) => Promise<T> {
   const kept = new Map<string, { value: string; until: number }>()
   return async (name) => {
     const key = `vessel:${name}`
@@ -35,7 +42,11 @@ function byHand<T>(call: (name: string) => Promise<T>, keep: (value: T) => strin
 async function operationText(): Promise<Ratio> {
   const stash = await openStash()
   const ours = stash.operation('skerrylight.id', idOf, { freshFor: '1 day' })
-  const hand = byHand(idOf, (value) => value, (kept) => kept)
+  const hand = byHand(
+    idOf,
+    (value) => value,
+    (kept) => kept,
+  )
   return timed(stash, { name: 'operation in memory, a string', ours: () => ours(nextName()), baseline: () => hand(nextName()), limit: 2 })
 }
 
@@ -43,7 +54,12 @@ async function operationObject(): Promise<Ratio> {
   const stash = await openStash()
   const ours = stash.operation('skerrylight.vessel', vesselOf, { freshFor: '1 day' })
   const hand = byHand(vesselOf, JSON.stringify, JSON.parse)
-  return timed(stash, { name: 'operation in memory, a 1 KB object', ours: () => ours(nextName()), baseline: () => hand(nextName()), limit: 2 })
+  return timed(stash, {
+    name: 'operation in memory, a 1 KB object',
+    ours: () => ours(nextName()),
+    baseline: () => hand(nextName()),
+    limit: 2,
+  })
 }
 
 async function response(): Promise<Ratio> {
@@ -52,7 +68,10 @@ async function response(): Promise<Ratio> {
   const stash = await openStash({
     fetch: async () => new Response(bytes, { headers }),
     providers: {
-      skerrylight: { baseUrl: 'https://positions.skerrylight.example/v1', endpoints: { vessel: { request: 'GET /vessels/{id}', freshFor: '1 day' } } },
+      skerrylight: {
+        baseUrl: 'https://positions.skerrylight.example/v1',
+        endpoints: { vessel: { request: 'GET /vessels/{id}', freshFor: '1 day' } },
+      },
     },
   })
   const url = 'https://positions.skerrylight.example/v1/vessels/v-201'

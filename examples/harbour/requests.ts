@@ -1,6 +1,5 @@
 import { providers } from './config.js'
-import { skerrylightKey } from './providers/skerrylight.js'
-import { harbour, station } from './world.js'
+import { harbour, skerrylightKey, station } from './world.js'
 
 /** One request of the harbour office. */
 export interface HarbourRequest {

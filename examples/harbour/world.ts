@@ -9,6 +9,9 @@ export const minute = 60_000
 export const station = { id: 'st-017', name: 'Kelpmouth', lat: 58.312, lon: 6.481 }
 export const harbour = 'kelpmouth'
 
+/** The only key that the positions API takes; it goes in the query. */
+export const skerrylightKey = 'made-up-harbour-key'
+
 /** Vessels known to the positions API, and when they are under way, in hours of the day. */
 export const vessels = [
   { id: 'v-201', name: 'Marram', lengthM: 12, underWay: [7, 15] },

@@ -1,10 +1,7 @@
-import { hourOfDay, minute, vessels } from '../world.js'
+import { hourOfDay, minute, skerrylightKey, vessels } from '../world.js'
 import { type Answering, type ProviderSetting, type SimulatedProvider, startProvider } from './simulated-provider.js'
 
 const callsAMinute = 90
-
-/** The only key that Skerrylight takes; it goes in the query. */
-export const skerrylightKey = 'made-up-harbour-key'
 
 /** Skerrylight Positions: a position changes every minute under way; slow at the full hour; 429 past its limit. */
 export function startSkerrylight(setting: ProviderSetting): Promise<SimulatedProvider> {

@@ -19,7 +19,7 @@ export function compileProvider(name: string, options: ProviderOptions): Provide
     timeoutMs: durationMs(options.timeout ?? defaultTimeout) as number,
     base: options.baseUrl === undefined ? undefined : baseOf(options.baseUrl),
     secretQuery: new Set(options.secretQuery),
-    secretHeaders: ['authorization', 'cookie', ...(options.secretHeaders ?? []).map((field) => field.toLowerCase())],
+    callerHeaders: ['authorization', 'cookie', 'origin', ...(options.secretHeaders ?? []).map((field) => field.toLowerCase())],
     endpoints: endpoints.sort((a, b) => compareSpecificity(a.path, b.path)),
   }
 }

@@ -26,7 +26,8 @@ export interface Provider {
   readonly timeoutMs: number
   readonly base: { readonly origin: string; readonly segments: readonly string[] } | undefined
   readonly secretQuery: ReadonlySet<string>
-  readonly secretHeaders: readonly string[]
+  /** Header fields that say who calls: their values keep answers apart, as a digest. */
+  readonly callerHeaders: readonly string[]
   /** The most specific come first. */
   readonly endpoints: readonly RequestEndpoint[]
 }

@@ -24,7 +24,7 @@ export function requestKey(provider: Provider, request: KeyedRequest): string {
     else if (parameter !== '') parameters.push(parameter)
   }
   parameters.sort((a, b) => (nameOf(a) < nameOf(b) ? -1 : nameOf(a) > nameOf(b) ? 1 : 0))
-  for (const field of provider.secretHeaders) {
+  for (const field of provider.callerHeaders) {
     const value = request.header(field)
     if (value !== null) secrets.push(`${field}: ${value}`)
   }
