@@ -47,6 +47,7 @@ function faultsOfIssue(issue: z.core.$ZodIssue, schema: z.ZodType, whole: unknow
     case 'invalid_key':
       return [{ path, message: issue.issues[0]?.message ?? issue.message }]
     case 'invalid_union': {
+      if (issue.message !== 'Invalid input') return [{ path, message: issue.message }]
       const nearest = issue.errors[Array.isArray(issue.input) ? 1 : 0] ?? []
       if (nearest.length === 0) return [{ path, message: issue.message }]
       return nearest.flatMap((inner) => faultsOfIssue({ ...inner, path: [...issue.path, ...inner.path] }, schema, whole, under))

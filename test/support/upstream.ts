@@ -1,0 +1,92 @@
+import { createServer, type IncomingMessage, type ServerResponse } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { openStash, type ProviderOptions, type Stash, type StashConfig } from 'stashen'
+import { FastClock } from 'stashen/harbour'
+import { flightFetch } from '../../examples/harbour/flight-fetch.js'
+
+/** 30 June 2026, 12:00 UTC. */
+export const noon = Date.parse('2026-06-30T12:00:00Z')
+
+export type Answer = (request: IncomingMessage, response: ServerResponse) => void
+
+/** A real HTTP server, a fast clock and a stash on both. */
+export interface Scene {
+  readonly clock: FastClock
+  readonly stash: Stash
+  /** Base URL of the provider "ebbline". */
+  readonly base: string
+  /** Requests that reached the server, as "METHOD /path". */
+  readonly received: string[]
+  readonly warnings: string[]
+  /** What the server does with the next requests. */
+  answer: Answer
+  /** Opens one more stash on the same clock and server. */
+  open(config?: Partial<StashConfig>): Promise<Stash>
+}
+
+export interface SceneSetting {
+  readonly provider?: Omit<ProviderOptions, 'baseUrl'>
+  readonly config?: Partial<StashConfig>
+}
+
+/** The tides endpoint most tests use. */
+export const tides = { request: 'GET /tides/{day}', freshFor: '1 min', staleIfError: '1 hour', holdOff: '30 s' } as const
+
+/** Plays `play` on a fast clock against a server that answers `{ "n": <how manieth> }`, and closes everything. */
+export async function scene(play: (scene: Scene) => Promise<void>, { provider, config }: SceneSetting = {}): Promise<void> {
+  const clock = new FastClock(noon)
+  const received: string[] = []
+  const warnings: string[] = []
+  const { fetch, close } = flightFetch(clock)
+  const server = createServer((request, response) => {
+    received.push(`${request.method} ${request.url}`)
+    now.answer(request, response)
+  })
+  await new Promise<void>((listening) => server.listen(0, '127.0.0.1', listening))
+  const base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+  const open = (more: Partial<StashConfig> = {}) =>
+    openStash({
+      ...{ clock, fetch, warn: (message: string) => void warnings.push(message) },
+      providers: { ebbline: { endpoints: { tides }, ...provider, baseUrl: base } },
+      ...config,
+      ...more,
+    })
+  const now: Scene = { clock, stash: await open(), base, received, warnings, open, answer: json(() => ({ n: received.length })) }
+  try {
+    await clock.run(play(now))
+    await clock.run(now.stash.close())
+  } finally {
+    close()
+    server.closeAllConnections()
+    await new Promise((closed) => server.close(closed))
+  }
+}
+
+export function json(value: () => unknown, status = 200, headers: Record<string, string | string[]> = {}): Answer {
+  return (_request, response) => {
+    response.writeHead(status, { 'content-type': 'application/json', ...headers })
+    response.end(JSON.stringify(value()))
+  }
+}
+
+/** Never answers; the clock may go on. */
+export function hang(clock: FastClock): Answer {
+  return (request) => clock.flight(String(request.headers['x-flight']))?.park()
+}
+
+/** Answers after `ms` of the clock. */
+export function slow(clock: FastClock, ms: number, answer: Answer): Answer {
+  return async (request, response) => {
+    const flight = clock.flight(String(request.headers['x-flight']))
+    flight?.park()
+    await clock.sleep(ms)
+    flight?.travel()
+    answer(request, response)
+  }
+}
+
+/** Begins a body of 100 bytes and breaks off. */
+export const breakOff: Answer = (_request, response) => {
+  response.writeHead(200, { 'content-type': 'application/json', 'content-length': '100' })
+  response.write('{"half":', () => response.destroy())
+}
