@@ -14,7 +14,7 @@ export interface Surroundings {
 }
 
 /** Exit codes of every command. */
-export const exitCodes = { done: 0, failed: 1, usage: 2 } as const
+const exitCodes = { done: 0, failed: 1, usage: 2 } as const
 
 /** Runs the command line; returns the exit code. Nothing it does ends the process. */
 export async function runCli(args: readonly string[], surroundings: Surroundings): Promise<number> {

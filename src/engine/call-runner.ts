@@ -17,7 +17,7 @@ export type Fetched<T> =
   | { readonly result: 'failed'; readonly error: unknown }
 
 /** The storable form of an answer. */
-export interface Kept {
+interface Kept {
   readonly head: string
   readonly body: Uint8Array
   readonly memo: unknown

@@ -17,7 +17,7 @@ export async function readReport(store: Store, { since, until }: ReportOptions =
 }
 
 /** A moment in milliseconds since 1970-01-01T00:00Z. */
-export function momentMs(moment: Moment, option: string): number {
+function momentMs(moment: Moment, option: string): number {
   const ms = typeof moment === 'number' ? moment : new Date(moment).getTime()
   if (Number.isFinite(ms)) return ms
   throw new StashenError('USAGE', `"${option}" is ${JSON.stringify(moment)}, which is no moment: give ISO 8601, e.g. "2026-06-30T06:00Z"`)

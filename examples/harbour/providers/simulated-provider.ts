@@ -44,7 +44,7 @@ export interface ProviderBehaviour {
 }
 
 /** Calls so far, as a provider's limits see them. */
-export class Calls {
+class Calls {
   readonly #times: number[] = []
   atOnce = 0
 

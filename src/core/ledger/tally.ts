@@ -5,7 +5,7 @@ import { LatencyHistogram } from './latency-histogram.js'
  * say how a call to the provider ended and add up to the upstream calls; the last two compare a refreshed answer with the
  * one it took the place of.
  */
-export const countNames = [
+const countNames = [
   /** answered from store, fresh */
   'hit',
   /** answered from store, past its freshness */
@@ -23,8 +23,8 @@ export const countNames = [
   'unchanged',
 ] as const
 
-export type CountName = (typeof countNames)[number]
-export type Counts = Record<CountName, number>
+type CountName = (typeof countNames)[number]
+type Counts = Record<CountName, number>
 
 /** What was counted for one endpoint in one stretch of time. Of constant size, whatever the traffic. */
 export class Tally implements Counts {

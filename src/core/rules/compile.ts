@@ -5,8 +5,8 @@ import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
 import type { NamedEndpointOptions, ProviderOptions, ReuseOptions } from './options.js'
 import { compareSpecificity, parseRequestTemplate, segmentsOf } from './path-template.js'
 
-export const defaultTimeout = '10 s'
-export const defaultHoldOff = '30 s'
+const defaultTimeout = '10 s'
+const defaultHoldOff = '30 s'
 
 /** Compiles the options of one provider. They have been checked: nothing here can fail. */
 export function compileProvider(name: string, options: ProviderOptions): Provider {

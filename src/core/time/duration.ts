@@ -11,5 +11,7 @@ export function durationMs(value: unknown): number | undefined {
 
 /** A bare number in a string has no unit and is refused: seconds and milliseconds are too easily confused. */
 function wordsMs(words: string): number | undefined {
-  return /[a-z]\s*$/i.test(words) ? parse(words.trim()) : undefined
+  const [, count, unit] = /^\s*([\d.]+)\s*([a-z]+)\s*$/i.exec(words) ?? []
+  const unitMs = unit === undefined ? undefined : parse(`1 ${unit}`)
+  return unitMs === undefined ? undefined : Number(count) * unitMs
 }

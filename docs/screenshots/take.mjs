@@ -1,0 +1,39 @@
+// Makes the pictures in this folder anew, from the demo data. Needs Debian's chromium, xvfb, xterm, imagemagick and fonts-dejavu-core.
+import { spawnSync } from 'node:child_process'
+import { fileURLToPath } from 'node:url'
+import { chromium } from 'playwright-core'
+import { startBoard } from '../../dist/examples/board/serve.js'
+
+const folder = fileURLToPath(new URL('.', import.meta.url))
+const root = fileURLToPath(new URL('../../', import.meta.url))
+
+terminal('demo', 'node dist/bin/stashen.js demo', 44)
+terminal('report', 'npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo', 36)
+await board()
+
+/** What a command prints in a terminal of 128 columns. */
+function terminal(name, command, rows) {
+  const script = `
+    D=$(mktemp -d); Xvfb -displayfd 3 -screen 0 1280x840x24 -nolisten tcp 3>$D/d 2>/dev/null & XP=$!
+    until [ -s $D/d ]; do sleep .1; done; export DISPLAY=:$(cat $D/d)
+    xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -b 8 +sb -geometry 136x${rows}+0+0 -e bash -c "echo '$ ${command}'; ${command}; touch $D/done; sleep 60" & TP=$!
+    until [ -e $D/done ]; do sleep .1; done; sleep .7; import -window root ${folder}${name}.png; kill $TP $XP; rm -r $D`
+  const { status } = spawnSync('bash', ['-c', script], { cwd: root, stdio: 'inherit' })
+  if (status !== 0 && status !== null) throw new Error(`no picture of "${command}"`)
+}
+
+async function board() {
+  const page = await startBoard(0)
+  const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--headless', '--no-sandbox', '--disable-gpu', '--disable-background-networking'] })
+  const tab = await browser.newPage({ viewport: { width: 1280, height: 800 } })
+  await tab.goto(page.url)
+  await tab.waitForSelector('[data-tile=dues] [data-how=hit]')
+  await tab.waitForTimeout(5_000)
+  await tab.screenshot({ path: `${folder}board.png` })
+  await tab.click('text=Cut ebbline')
+  await tab.waitForSelector('[data-tile=tides] [data-how=stale]', { timeout: 60_000 })
+  await tab.waitForTimeout(3_000)
+  await tab.screenshot({ path: `${folder}board-upstream-cut.png` })
+  await browser.close()
+  await page.close()
+}

@@ -1,0 +1,65 @@
+import { expect } from 'chai'
+import { type Browser, chromium as driver, type Page } from 'playwright-core'
+import { type Board, startBoard } from '../examples/board/serve.js'
+import { chromium, haveChromium } from './support/needs.js'
+
+const flags = [
+  '--headless',
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
+]
+
+if (haveChromium('the departures board in a browser')) {
+  describe('the departures board in a browser', () => {
+    let board: Board
+    let browser: Browser
+    let page: Page
+    const errors: string[] = []
+    const patience = { timeout: 120_000 }
+    const source = (tile: string, how: string) => page.waitForSelector(`[data-tile="${tile}"] [data-how="${how}"]`, patience)
+    const textOf = (tile: string) => page.textContent(`[data-tile="${tile}"]`)
+
+    before(async () => {
+      board = await startBoard(0)
+      browser = await driver.launch({ executablePath: chromium, args: flags })
+      page = await browser.newPage()
+      page.on('pageerror', (error) => errors.push(error.message))
+      await page.goto(board.url, patience)
+    })
+    after(async () => {
+      await browser?.close()
+      await board?.close()
+    })
+
+    it('shows tide, three vessels and dues, each from the stash and with its age', async () => {
+      for (const tile of ['tides', 'Marram', 'Sandwort', 'Thrift', 'dues']) {
+        await source(tile, 'hit')
+        expect(await textOf(tile)).to.match(/from the stash, fresh[\s\S]*(new|s old)/)
+      }
+      expect(await textOf('dues')).to.include('EUR')
+      await page.waitForSelector('[data-saved]', patience)
+      expect(Number(await page.getAttribute('[data-saved]', 'data-saved'))).to.be.above(0)
+    })
+
+    it('keeps the older answer and says so while an upstream is cut, and recovers', async () => {
+      const asked = () =>
+        Object.values(board.harbour.providers.ebbline.counts).reduce((sum, { answered, failed }) => sum + answered + failed, 0)
+      await page.click('text=Cut ebbline')
+      await source('tides', 'stale')
+      expect(await textOf('tides'))
+        .to.include('older answer: ebbline fails')
+        .and.include('high')
+      await source('dues', 'hit')
+      const before = asked()
+      await page.click('text=Restore ebbline')
+      await source('tides', 'hit')
+      expect(asked()).to.be.above(before)
+      expect(errors).to.eql([])
+    })
+  })
+}

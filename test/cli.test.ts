@@ -1,0 +1,138 @@
+import { spawnSync } from 'node:child_process'
+import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { fileURLToPath } from 'node:url'
+import { expect } from 'chai'
+import { openStash, type Report } from 'stashen'
+import { sqliteStore } from 'stashen/sqlite'
+import { runDemo } from '../examples/harbour/demo.js'
+import type { DayCounts } from '../examples/harbour/run-day.js'
+import { temporaryFolder } from './support/files.js'
+
+const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
+
+function stashen(...args: string[]): { code: number | null; stdout: string; stderr: string } {
+  const { status, stdout, stderr } = spawnSync(process.execPath, [bin, ...args], {
+    encoding: 'utf8',
+    env: { ...process.env, NO_COLOR: '1' },
+  })
+  return { code: status, stdout, stderr }
+}
+
+describe('the command line', () => {
+  const file = temporaryFolder()
+
+  describe('stashen demo', () => {
+    let demo: ReturnType<typeof stashen>
+    before(() => {
+      demo = stashen('demo', '--store', file('demo.db'), '--seed', '7')
+    })
+
+    it('prints what happened without and with the stash, and what to try next on the file it left', () => {
+      expect(demo).to.include({ code: 0, stderr: '' })
+      for (const words of ['ebbline', 'position', 'without', 'Saved', `npx stashen report --store ${file('demo.db')}`])
+        expect(demo.stdout).to.include(words)
+    })
+
+    it('left a file whose report prints the same figures again, as text and as JSON', () => {
+      const text = stashen('report', '--store', file('demo.db'), '--zone', 'Europe/Oslo').stdout
+      expect(demo.stdout.startsWith(text)).to.equal(true)
+      const report = JSON.parse(stashen('report', '--store', file('demo.db'), '--json').stdout) as Report
+      expect(report.totals.without.basis).to.equal('measured')
+      expect(report.totals.without.asked).to.be.at.least(20_000).and.to.equal(report.totals.with?.asked)
+      expect(report.totals.with?.stale).to.be.above(0)
+      expect(report.totals.with?.letDown).to.be.below((report.totals.without.letDown ?? 0) / 100)
+      expect(report.providers.map(({ provider }) => provider)).to.eql(['ebbline', 'quayrate', 'skerrylight'])
+    })
+
+    it('gives the same counts for the same seed, and exactly those that the providers counted themselves', async () => {
+      const counts = await runDemo({ file: file('again.db'), seed: 7, onStart() {}, onCalls() {} })
+      const report = JSON.parse(stashen('report', '--store', file('again.db'), '--json').stdout) as Report
+      expect(report).to.eql(JSON.parse(stashen('report', '--store', file('demo.db'), '--json').stdout))
+      expect(providersCounts(counts.measure)).to.eql(ledgerCounts(report, 'without'))
+      expect(providersCounts(counts.reuse)).to.eql(ledgerCounts(report, 'with'))
+    })
+
+    it('replaces only the file of an earlier demo', async () => {
+      const stash = await openStash({ store: sqliteStore(file('mine.db')) })
+      await stash.operation('pintle.ask', async () => 1)()
+      await stash.close()
+      const before = readFileSync(file('mine.db'))
+      const { code, stderr } = stashen('demo', '--store', file('mine.db'))
+      expect([code, stderr.trim().split('\n').length]).to.eql([2, 1])
+      expect(stderr).to.include('"pintle"')
+      expect(readFileSync(file('mine.db')).equals(before)).to.equal(true)
+    })
+  })
+
+  it('prints help and version', () => {
+    for (const command of [['--help'], ['report', '--help'], ['demo', '--help']])
+      expect(stashen(...command)).to.include({ code: 0, stderr: '' })
+    const { version } = JSON.parse(readFileSync(fileURLToPath(new URL('../../package.json', import.meta.url)), 'utf8'))
+    expect(stashen('--version').stdout).to.equal(`${version}\n`)
+    expect(stashen()).to.deep.include({ code: 2, stdout: stashen('--help').stdout })
+  })
+
+  /** Wrong calls, and words of the one line they get. */
+  const wrong: [name: string, args: () => string[], ...words: string[]][] = [
+    ['an unknown command', () => ['reprot'], 'reprot', 'Did you mean report?'],
+    ['an unknown option', () => ['report', '--stor', 'x'], '--stor', '--store'],
+    ['a missing option', () => ['report'], '--store', '--help'],
+    ['a missing file', () => ['report', '--store', file('none.db')], 'there is no file', 'none.db'],
+    ['a folder', () => ['report', '--store', file('folder')], 'is not a file'],
+    ['a foreign file', () => ['report', '--store', file('text.db')], 'is not a Stashen store', 'text.db'],
+    ['an empty file', () => ['report', '--store', file('empty.db')], 'is not a Stashen store'],
+    ['a moment that is none', () => ['report', '--store', file('own.db'), '--since', 'soon'], '"soon"', 'ISO 8601'],
+    ['a zone that is none', () => ['report', '--store', file('own.db'), '--zone', 'Kelpmouth'], '"Kelpmouth"', 'Europe/Oslo'],
+    ['a seed that is none', () => ['demo', '--seed', 'x'], "'x'", 'whole number'],
+  ]
+  for (const [name, args, ...words] of wrong) {
+    it(`answers ${name} with one line and exit code 2`, async () => {
+      if (!existsSync(file('folder'))) mkdirSync(file('folder'))
+      writeFileSync(file('text.db'), 'not a store')
+      writeFileSync(file('empty.db'), '')
+      const own = await openStash({ store: sqliteStore(file('own.db')) })
+      await own.operation('pintle.ask', async () => 1)()
+      await own.close()
+      const { code, stdout, stderr } = stashen(...args())
+      expect([code, stdout, stderr.trim().split('\n').length]).to.eql([2, '', 1])
+      for (const word of words) expect(stderr).to.include(word)
+    })
+  }
+})
+
+/** Upstream calls by provider and endpoint, as [answered, refused, failed]. */
+type UpstreamCounts = Record<string, [number, number, number]>
+
+const endpointOf: Record<string, string> = {
+  'GET /v2/stations': 'ebbline.findStation',
+  'GET /v2/stations/:id': 'ebbline.station',
+  'GET /v2/stations/:id/tides': 'ebbline.tides',
+  'GET /v1/vessels': 'skerrylight.findVessel',
+  'GET /v1/vessels/:id/position': 'skerrylight.position',
+  'POST /v1/vessels/search': 'skerrylight.search',
+  'GET /v1/tariffs/:harbour': 'quayrate.tariff',
+  'GET /v1/quotes': 'quayrate.quote',
+  'PUT /v1/tariffs/:harbour/notes': 'quayrate.note',
+}
+
+function providersCounts(counts: DayCounts): UpstreamCounts {
+  const all = Object.values(counts).flatMap((byTemplate) => Object.entries(byTemplate))
+  return Object.fromEntries(
+    all.map(([template, { answered, refused, failed }]) => [endpointOf[template] ?? template, [answered, refused, failed]]),
+  )
+}
+
+function ledgerCounts(report: Report, side: 'without' | 'with'): UpstreamCounts {
+  return Object.fromEntries(
+    report.providers.flatMap(({ provider, endpoints }) =>
+      endpoints.map((one) => {
+        const {
+          upstream = 0,
+          refused = 0,
+          failed = 0,
+        } = (one[side] ?? {}) as { upstream?: number; refused?: number | null; failed?: number | null }
+        return [`${provider}.${one.endpoint}`, [upstream - (refused ?? 0) - (failed ?? 0), refused ?? 0, failed ?? 0]]
+      }),
+    ),
+  )
+}

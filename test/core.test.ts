@@ -1,0 +1,199 @@
+import { expect } from 'chai'
+import fc from 'fast-check'
+import { decide, decideOnFailure, type Facts } from '../src/core/decide/decide.js'
+import { LatencyHistogram } from '../src/core/ledger/latency-histogram.js'
+import { MoneySum } from '../src/core/money/money.js'
+import { compileProvider } from '../src/core/rules/compile.js'
+import { matchRequest } from '../src/core/rules/match.js'
+import { requestKey } from '../src/core/rules/request-key.js'
+import { periodAround } from '../src/core/time/calendar.js'
+import { durationMs } from '../src/core/time/duration.js'
+
+describe('deciding', () => {
+  const entry = { storedAt: 1_000_000, freshUntil: 1_060_000, usableUntil: 1_660_000 }
+  const usual: Facts = {
+    mode: 'reuse',
+    freshForMs: 60_000,
+    staleIfErrorMs: 600_000,
+    special: undefined,
+    entry,
+    heldOffUntil: 0,
+    now: 1_030_000,
+  }
+
+  /** Facts that differ from the usual ones, and what is decided. */
+  const rows: [facts: Partial<Facts>, decision: string][] = [
+    [{}, 'serve hit fresh'],
+    [{ now: 1_059_999 }, 'serve hit fresh'],
+    [{ now: 1_060_000 }, 'call stale expired'],
+    [{ entry: undefined }, 'call uri-miss absent'],
+    [{ mode: 'measure' }, 'call bypass measuring'],
+    [{ freshForMs: undefined }, 'call bypass not-reusable'],
+    [{ freshForMs: 20_000 }, 'call stale expired'],
+    [{ special: 'range-asked' }, 'call request range-asked'],
+    [{ now: 1_100_000, heldOffUntil: 1_100_001 }, 'serve stale held-off'],
+    [{ now: 1_100_000, heldOffUntil: 1_100_000 }, 'call stale expired'],
+    [{ heldOffUntil: 1_100_000 }, 'serve hit fresh'],
+    [{ now: 1_660_000, heldOffUntil: 2_000_000 }, 'call stale expired'],
+    [{ now: 1_100_000, heldOffUntil: 2_000_000, staleIfErrorMs: 10_000 }, 'call stale expired'],
+    [{ entry: undefined, heldOffUntil: 2_000_000 }, 'call uri-miss absent'],
+    [{ now: 998_000 }, 'serve hit fresh'],
+    [{ now: 995_000 }, 'call stale expired'],
+    [{ now: 0, heldOffUntil: 2_000_000 }, 'call stale expired'],
+  ]
+  for (const [facts, expected] of rows) {
+    it(`does "${expected}" for ${JSON.stringify(facts)}`, () => {
+      const decision = decide({ ...usual, ...facts })
+      expect(`${decision.do} ${decision.do === 'serve' ? decision.how : decision.fwd} ${decision.reason}`).to.equal(expected)
+    })
+  }
+
+  it('gives the older answer after a failure just as long as it may be used', () => {
+    const at = (now: number) => decideOnFailure({ ...usual, now }).reason
+    expect([1_100_000, 1_659_999, 1_660_000, 900_000].map(at)).to.eql([
+      'upstream-failed',
+      'upstream-failed',
+      'no-older-answer',
+      'no-older-answer',
+    ])
+    expect(decideOnFailure({ ...usual, entry: undefined }).do).to.equal('give-up')
+  })
+
+  it('never calls an entry fresh for longer than its freshness, wherever the clock jumps (property)', () => {
+    fc.assert(
+      fc.property(fc.integer({ min: 0, max: 3_000_000 }), fc.integer({ min: 1, max: 100_000 }), (now, freshForMs) => {
+        const decision = decide({ ...usual, now, freshForMs })
+        const age = now - entry.storedAt
+        if (decision.do === 'serve') expect(age).to.be.within(-5_000, Math.min(freshForMs, 60_000) - 1)
+      }),
+    )
+  })
+})
+
+describe('rules', () => {
+  const provider = compileProvider('ebbline', {
+    baseUrl: 'https://tides.ebbline.example/v2/',
+    secretQuery: ['key'],
+    endpoints: {
+      any: { request: 'GET /stations/{id}/{part}' },
+      tides: { request: 'GET /stations/{id}/tides' },
+      first: { request: 'GET /stations/first/{part}' },
+      root: { request: 'GET /' },
+    },
+  })
+  const all = compileProvider('all', {
+    baseUrl: 'https://tides.ebbline.example',
+    endpoints: { any: { request: 'GET /v2/{x}' }, put: { request: 'PUT /v2/{x}' } },
+  })
+
+  it('finds the most specific endpoint, below the longest base URL, by whole segments', () => {
+    const nameOf = (url: string, method = 'GET') => {
+      const match = matchRequest([all, provider], method, new URL(url, 'https://tides.ebbline.example'))
+      return `${match.provider?.name ?? '-'}.${match.endpoint?.name ?? '-'}`
+    }
+    const expected = {
+      '/v2/stations/7/tides?day=1': 'ebbline.tides',
+      '/v2/stations/7/notes': 'ebbline.any',
+      '/v2/stations/first/tides': 'ebbline.first',
+      '/v2/stations/a%2Fb/tides': 'ebbline.tides',
+      '/v2/': 'ebbline.root',
+      '/v2/stations': 'all.any',
+      '/v2/stations/7/tides/more': 'ebbline.-',
+      '/v20/stations/7/tides': 'all.-',
+      'https://other.example/v2/stations/7/tides': '-.-',
+      'http://tides.ebbline.example/v2/stations/7/tides': '-.-',
+    }
+    expect(Object.fromEntries(Object.keys(expected).map((url) => [url, nameOf(url)]))).to.eql(expected)
+    expect(nameOf('/v2/x', 'PUT')).to.equal('all.put')
+  })
+
+  it('keys two requests alike only where method, path, parameters and callers are alike (property)', () => {
+    const text = fc.string({ unit: fc.constantFrom('a', 'b', '&', '=', '%', '#', '/', ' ', 'ø', '?', '+'), maxLength: 4 })
+    const request = fc.record({
+      path: text,
+      query: fc.array(fc.tuple(fc.constantFrom('a', 'b', 'key'), text), { maxLength: 3 }),
+      caller: fc.option(text, { nil: null }),
+    })
+    const keyOf = ({ path, query, caller }: { path: string; query: [string, string][]; caller: string | null }) => {
+      const url = new URL(`https://tides.ebbline.example/v2/${encodeURIComponent(path)}?${new URLSearchParams(query)}`)
+      return requestKey(provider, { method: 'GET', url, header: (name) => (name === 'authorization' ? caller : null) })
+    }
+    /** What must be equal for two requests to be the same. */
+    const sense = ({ path, query, caller }: Parameters<typeof keyOf>[0]) =>
+      JSON.stringify([path, ['a', 'b', 'key'].map((name) => query.filter(([one]) => one === name)), caller])
+    fc.assert(
+      fc.property(request, request, (one, other) => {
+        expect(keyOf(one) === keyOf(other)).to.equal(sense(one) === sense(other))
+        expect(keyOf(one), 'the key of a key is itself').to.equal(keyOf(one))
+      }),
+      { numRuns: 2_000 },
+    )
+  })
+})
+
+describe('figures', () => {
+  it('reads durations with a unit and nothing else', () => {
+    const expected: Record<string, number | undefined> = {
+      '30 days': 2_592_000_000,
+      '1 year': 31_557_600_000,
+      '90s': 90_000,
+      '1.5 h': 5_400_000,
+      '0 s': 0,
+    }
+    expect(Object.fromEntries(Object.keys(expected).map((words) => [words, durationMs(words)]))).to.eql(expected)
+    for (const none of ['1 fortnite', '', '5', '-1 s', 's', '1 h garbage', -1, Number.NaN, Number.POSITIVE_INFINITY, null, {}]) {
+      expect(durationMs(none), String(none)).to.equal(undefined)
+    }
+  })
+
+  it('finds calendar periods right across daylight-saving changes, leap days and odd zones', () => {
+    const rows: [at: string, per: 'day' | 'month' | 'year', zone: string, start: string, end: string][] = [
+      ['2026-03-29T12:00Z', 'day', 'Europe/Oslo', '2026-03-28T23:00Z', '2026-03-29T22:00Z'],
+      ['2026-10-25T12:00Z', 'day', 'Europe/Oslo', '2026-10-24T22:00Z', '2026-10-25T23:00Z'],
+      ['2026-06-30T22:00Z', 'month', 'Europe/Oslo', '2026-06-30T22:00Z', '2026-07-31T22:00Z'],
+      ['2026-06-30T21:59Z', 'month', 'Europe/Oslo', '2026-05-31T22:00Z', '2026-06-30T22:00Z'],
+      ['2028-02-29T00:00Z', 'month', 'UTC', '2028-02-01T00:00Z', '2028-03-01T00:00Z'],
+      ['2026-06-30T20:00Z', 'day', 'Pacific/Chatham', '2026-06-30T11:15Z', '2026-07-01T11:15Z'],
+      ['2026-12-31T23:30Z', 'year', 'Europe/Oslo', '2026-12-31T23:00Z', '2027-12-31T23:00Z'],
+    ]
+    for (const [at, per, zone, start, end] of rows) {
+      expect(periodAround(Date.parse(at), per, zone), `${per} of ${at} in ${zone}`).to.eql({
+        start: Date.parse(start),
+        end: Date.parse(end),
+      })
+    }
+  })
+
+  it('reads quantiles back within 1%, and merging histograms loses nothing (property)', () => {
+    const latencies = fc.array(fc.double({ min: 0.02, max: 3_600_000, noNaN: true }), { minLength: 1, maxLength: 60 })
+    fc.assert(
+      fc.property(latencies, latencies, fc.constantFrom(0.5, 0.95, 1), (one, other, share) => {
+        const [a, b, both] = [one, other, [...one, ...other]].map((values) => {
+          const histogram = new LatencyHistogram()
+          for (const value of values) histogram.add(value)
+          return histogram
+        }) as [LatencyHistogram, LatencyHistogram, LatencyHistogram]
+        const merged = LatencyHistogram.from(JSON.parse(JSON.stringify(a)))
+        merged.merge(b)
+        expect(JSON.stringify(merged)).to.equal(JSON.stringify(both))
+        const sorted = [...one, ...other].sort((x, y) => x - y)
+        const exact = sorted[Math.ceil(share * sorted.length) - 1] ?? 0
+        expect(both.quantile(share)).to.be.within(exact * 0.99, exact * 1.0101)
+      }),
+    )
+    expect(new LatencyHistogram().quantile(0.5)).to.equal(undefined)
+  })
+
+  it('sums money exactly where binary floats do not (property)', () => {
+    fc.assert(
+      fc.property(fc.array(fc.tuple(fc.integer({ min: 0, max: 99_999 }), fc.integer({ min: 0, max: 100_000 }))), (lines) => {
+        const sum = new MoneySum()
+        for (const [thousandths, count] of lines) sum.add('EUR', (thousandths / 1000).toFixed(3), count)
+        const exact = lines.reduce((total, [thousandths, count]) => total + BigInt(thousandths) * BigInt(count), 0n)
+        const digits = exact.toString().padStart(4, '0')
+        const expected = `${digits.slice(0, -3)}.${digits.slice(-3)}`.replace(/\.?0+$/, '')
+        expect(sum.toMoney()).to.eql(lines.length === 0 ? [] : [{ currency: 'EUR', amount: expected }])
+      }),
+    )
+  })
+})

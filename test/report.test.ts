@@ -1,0 +1,171 @@
+import { expect } from 'chai'
+import { type Mode, memoryStore, openStash, type ProviderOptions } from 'stashen'
+import { FastClock } from 'stashen/harbour'
+
+const start = Date.parse('2026-06-30T21:30:00Z')
+const minute = 60_000
+
+const priced: Record<string, ProviderOptions> = {
+  ebbline: { plan: { currency: 'EUR', perCall: '0.1', notBilled: ['failed'] }, quota: { calls: 10, per: 'day', zone: 'Europe/Oslo' } },
+  quayrate: { plan: { currency: 'NOK', perCall: '1.005' } },
+}
+
+/** Makes calls on one store; every stash of a mode is opened, used and closed. */
+async function play(
+  store: ReturnType<typeof memoryStore>,
+  clock: FastClock,
+  mode: Mode,
+  calls: readonly string[],
+  providers = priced,
+): Promise<void> {
+  const stash = await openStash({ store, clock, mode, providers })
+  let fails = false
+  const work = async (name: string) => {
+    await clock.sleep(name === 'quote' ? 3_000 : 200)
+    if (fails) throw new Error('down')
+    return name
+  }
+  const rule = { freshFor: '10 min', staleIfError: '1 day' } as const
+  const tides = stash.operation('ebbline.tides', work, rule)
+  const quote = stash.operation('quayrate.quote', work, { ...rule, perCall: '2.5' })
+  await clock.run(
+    (async () => {
+      for (const call of calls) {
+        if (call === 'wait') await clock.sleep(11 * minute)
+        else if (call === 'break' || call === 'mend') fails = call === 'break'
+        else await (call === 'quote' ? quote : tides)(call).catch(() => undefined)
+      }
+    })(),
+  )
+  await stash.close()
+}
+
+/** A memory store that outlives its stashes. */
+function lasting(): ReturnType<typeof memoryStore> {
+  return Object.assign(memoryStore(), { close() {} })
+}
+
+describe('reports', () => {
+  it('compare what was measured without with what was counted with the stash, to the cent', async () => {
+    const store = lasting()
+    const calls = ['a', 'a', 'quote', 'a', 'wait', 'break', 'a', 'b', 'mend', 'quote']
+    for (const mode of ['measure', 'reuse'] as const) await play(store, new FastClock(start), mode, calls)
+    const stash = await openStash({ store })
+    const { providers, totals, since, until } = await stash.report()
+    const [ebbline, quayrate] = providers
+    expect(ebbline?.without).to.deep.include({
+      basis: 'measured',
+      asked: 5,
+      upstream: 5,
+      failed: 2,
+      letDown: 2,
+      money: [{ currency: 'EUR', amount: '0.3' }],
+    })
+    expect(ebbline?.with).to.deep.include({
+      asked: 5,
+      upstream: 3,
+      failed: 2,
+      fromStore: 2,
+      stale: 1,
+      letDown: 1,
+      money: [{ currency: 'EUR', amount: '0.1' }],
+    })
+    expect(quayrate?.without.money).to.eql([{ currency: 'NOK', amount: '5' }])
+    expect(quayrate?.with).to.deep.include({ upstream: 2, unchanged: 1, changed: 0, money: [{ currency: 'NOK', amount: '5' }] })
+    expect(totals.saved).to.eql({
+      upstreamCalls: 2,
+      money: [
+        { currency: 'EUR', amount: '0.2' },
+        { currency: 'NOK', amount: '0' },
+      ],
+    })
+    expect(quayrate?.without.latencyMs?.median).to.be.within(2_970, 3_030)
+    expect(ebbline?.with?.latencyMs?.median, 'two of five waited for nothing').to.be.within(198, 202)
+    expect([since, until]).to.eql(['2026-06-30T21:30:00.000Z', '2026-06-30T21:42:00.000Z'])
+    for (const side of ['without', 'with'] as const) {
+      const sum = (key: 'asked' | 'upstream') =>
+        providers.flatMap(({ endpoints }) => endpoints).reduce((total, one) => total + (one[side]?.[key] ?? 0), 0)
+      expect([sum('asked'), sum('upstream')]).to.eql([totals[side]?.asked, totals[side]?.upstream])
+    }
+  })
+
+  it('reckon what was not measured: the price of the calls asked', async () => {
+    const store = lasting()
+    await play(store, new FastClock(start), 'reuse', ['a', 'a', 'a', 'quote'])
+    const { totals, providers } = await (await openStash({ store })).report()
+    const unknown = { refused: null, failed: null, letDown: null, latencyMs: null }
+    expect(totals.without).to.eql({
+      basis: 'reckoned',
+      asked: 4,
+      upstream: 4,
+      ...unknown,
+      money: [
+        { currency: 'EUR', amount: '0.3' },
+        { currency: 'NOK', amount: '2.5' },
+      ],
+    })
+    expect(providers[0]?.saved?.money).to.eql([{ currency: 'EUR', amount: '0.2' }])
+    const measuring = lasting()
+    await play(measuring, new FastClock(start), 'measure', ['a', 'a'])
+    const measured = (await (await openStash({ store: measuring })).report()).totals
+    expect([measured.with, measured.saved, measured.without.upstream]).to.eql([null, null, 2])
+  })
+
+  it('price each call by what was known when it was made, and keep to the asked time', async () => {
+    const store = lasting()
+    const clock = new FastClock(start)
+    await play(store, clock, 'reuse', ['a', 'wait'])
+    await play(store, clock, 'reuse', ['b', 'c'], { ...priced, ebbline: { plan: { currency: 'EUR', perCall: '0.7' } } })
+    const stash = await openStash({ store })
+    expect((await stash.report()).totals.with?.money).to.eql([{ currency: 'EUR', amount: '1.5' }])
+    const after = { since: '2026-06-30T21:35:00Z' }
+    expect((await stash.report(after)).totals.with).to.deep.include({ asked: 2, money: [{ currency: 'EUR', amount: '1.4' }] })
+    expect((await stash.report({ until: new Date('2026-06-30T21:35:00Z') })).totals.with?.asked).to.equal(1)
+    expect(await stash.report({ since: start + 3_600_000 })).to.deep.include({ since: null, until: null, providers: [] })
+    const wrong = await stash.report({ since: 'soon' }).catch((error: { code?: string }) => error.code)
+    expect(wrong).to.equal('USAGE')
+  })
+
+  it('count quota by the calendar of its zone, also what was used before the time asked for', async () => {
+    const store = lasting()
+    const clock = new FastClock(start)
+    await play(store, clock, 'reuse', ['a', 'b', 'wait', 'c'])
+    const stash = await openStash({ store })
+    const quota = async (since?: number) => (await stash.report(since === undefined ? {} : { since })).providers[0]?.quota
+    expect(await quota()).to.eql({
+      ...{ limit: 10, per: 'day', zone: 'Europe/Oslo', from: '2026-06-29T22:00:00.000Z', until: '2026-06-30T22:00:00.000Z' },
+      used: { measuring: 0, reusing: 3 },
+    })
+    expect((await quota(start + 10 * minute))?.used.reusing, 'all of the day counts').to.equal(3)
+    await play(store, clock, 'reuse', ['wait', 'wait', 'd'])
+    expect(await quota()).to.deep.include({ from: '2026-06-30T22:00:00.000Z', used: { measuring: 0, reusing: 1 } })
+  })
+
+  it('keep what a failing store would not take, and write it later', async () => {
+    const store = lasting()
+    const works = store.addToLedger.bind(store)
+    let failing = true
+    store.addToLedger = (rows) => {
+      if (failing) throw new Error('full')
+      return works(rows)
+    }
+    const warnings: string[] = []
+    const clock = new FastClock(start)
+    const stash = await openStash({ store, clock, warn: (message) => void warnings.push(message) })
+    const find = stash.operation('skerrylight.find', async (name: string) => name, { freshFor: '1 day' })
+    await clock.run(
+      (async () => {
+        for (let i = 0; i < 10; i++) {
+          await find('Marram')
+          await clock.sleep(5_000)
+        }
+        failing = false
+        await clock.sleep(2_000)
+      })(),
+    )
+    expect(warnings).to.have.length(1)
+    expect(warnings[0]).to.include('full')
+    expect((await stash.report()).totals.with?.asked).to.equal(10)
+    await stash.close()
+  })
+})

@@ -1,0 +1,218 @@
+import { spawn, spawnSync } from 'node:child_process'
+import { once } from 'node:events'
+import { chmodSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { fileURLToPath } from 'node:url'
+import { expect } from 'chai'
+import { type BillingFacts, type Entry, type LedgerRow, memoryStore, openStash, type Store, StoreError } from 'stashen'
+import { sqliteStore } from 'stashen/sqlite'
+import { Tally } from '../src/core/ledger/tally.js'
+import { openDriver } from '../src/stores/sqlite/open-driver.js'
+import { temporaryFolder } from './support/files.js'
+
+const entry = (key: string, more: Partial<Entry> = {}): Entry => ({
+  ...{ key, provider: 'ebbline', endpoint: 'tides', head: '{"status":200}', body: new Uint8Array([1, 2, 3]) },
+  ...{ storedAt: 1_000, freshUntil: 2_000, usableUntil: 3_000 },
+  ...more,
+})
+
+const row = (counts: Partial<Tally>, more: Partial<LedgerRow> = {}): LedgerRow => {
+  const tally = Object.assign(new Tally(), counts)
+  for (let i = 0; i < tally.asked; i++) tally.latency.add(10)
+  return { bucket: 60_000, mode: 'reuse', provider: 'ebbline', endpoint: 'tides', ...more, tally }
+}
+
+const facts = (since: number, perCall: string, endpoint: string | null = null): BillingFacts => ({
+  ...{ provider: 'ebbline', endpoint, since },
+  plan: { currency: 'EUR', perCall, notBilled: [] },
+})
+
+describe('stores', () => {
+  const file = temporaryFolder()
+  let files = 0
+  const kinds: [name: string, make: () => Store][] = [
+    ['memory', () => memoryStore()],
+    ['SQLite', () => sqliteStore(file(`contract-${files++}.db`))],
+  ]
+  for (const [name, make] of kinds) {
+    describe(`the ${name} store`, () => {
+      let store: Store
+      beforeEach(async () => {
+        store = make()
+        await store.open(0)
+      })
+      afterEach(() => store.close())
+
+      it('gives back exactly the entry it was given, byte for byte, and nothing for another key', async () => {
+        const body = Uint8Array.from({ length: 70_000 }, (_, i) => (i * 31) % 256)
+        const kept = entry('GET https://x/ø?a=%00&"quoted" \u{1f30a}', {
+          body,
+          head: '{"fields":[["x","ø"]]}',
+          freshUntil: 2 ** 45,
+          usableUntil: 2 ** 46,
+        })
+        await store.put(kept)
+        const found = await store.get(kept.key)
+        expect({ ...found, body: undefined, memo: undefined }).to.eql({ ...kept, body: undefined, memo: undefined })
+        expect(new Uint8Array(found?.body ?? [])).to.eql(body)
+        expect(await store.get('get https://x/')).to.equal(undefined)
+        await store.put(entry('empty', { body: new Uint8Array(), head: '' }))
+        expect((await store.get('empty'))?.body.byteLength).to.equal(0)
+      })
+
+      it('puts an entry in the place of the one under its key, and sweeps only what may be used no more', async () => {
+        await store.put(entry('a', { usableUntil: 3_000 }))
+        await store.put(entry('a', { usableUntil: 5_000, body: new Uint8Array([9]) }))
+        await store.put(entry('b', { usableUntil: 4_000 }))
+        expect([...((await store.get('a'))?.body ?? [])]).to.eql([9])
+        expect(await store.sweep(3_999)).to.equal(0)
+        expect(await store.sweep(4_000)).to.equal(1)
+        expect(await store.get('b')).to.equal(undefined)
+        expect(await store.get('a')).to.not.equal(undefined)
+      })
+
+      it('adds tallies to the rows of the same place and reads them by time', async () => {
+        await store.addToLedger([row({ hit: 2, changed: 1 }), row({ hit: 1 }, { endpoint: 'station' })])
+        await store.addToLedger([row({ hit: 3, stale: 4 }), row({ hit: 7 }, { mode: 'measure' }), row({ hit: 9 }, { bucket: 120_000 })])
+        const read = await store.readLedger(60_000, 120_000)
+        const counts = read.map(({ mode, endpoint, tally }) => [mode, endpoint, tally.hit, tally.stale, tally.changed, tally.latency.count])
+        expect(counts).to.have.deep.members([
+          ['reuse', 'tides', 5, 4, 1, 9],
+          ['reuse', 'station', 1, 0, 0, 1],
+          ['measure', 'tides', 7, 0, 0, 7],
+        ])
+        expect(await store.readLedger(0, 60_000)).to.eql([])
+      })
+
+      it('remembers facts when they differ from the newest of the same provider and endpoint', async () => {
+        for (const one of [
+          facts(1, '0.1'),
+          facts(2, '0.1'),
+          facts(3, '0.2', 'tides'),
+          facts(4, '0.3'),
+          facts(5, '0.1'),
+          facts(6, '0.2', 'tides'),
+        ]) {
+          await store.addFacts(one)
+        }
+        expect((await store.readFacts()).map(({ since }) => since)).to.eql([1, 3, 4, 5])
+      })
+    })
+  }
+
+  it('keeps the memory store within its bytes and entries; what was used least recently goes first', async () => {
+    const few = memoryStore({ maxEntries: 3 })
+    for (const key of ['a', 'b', 'c']) await few.put(entry(key))
+    await few.get('a')
+    await few.put(entry('d'))
+    expect(await Promise.all(['a', 'b', 'c', 'd'].map(async (key) => (await few.get(key))?.key))).to.eql(['a', undefined, 'c', 'd'])
+    const small = memoryStore({ maxBytes: 10_000 })
+    for (let i = 0; i < 50; i++) await small.put(entry(String(i), { body: new Uint8Array(1_000) }))
+    const left = (await Promise.all(Array.from({ length: 50 }, (_, i) => small.get(String(i))))).filter(Boolean)
+    expect(left.map((one) => one?.key)).to.eql(['46', '47', '48', '49'])
+    await small.put(entry('huge', { body: new Uint8Array(20_000) }))
+    expect(await small.get('huge')).to.equal(undefined)
+    expect(await small.get('49'), 'an entry too large does not drive out others').to.not.equal(undefined)
+  })
+
+  describe('an SQLite file', () => {
+    /** Files that are no usable store, and words of the error. */
+    const bad: [name: string, make: (path: string) => void, ...words: string[]][] = [
+      ['is text', (path) => writeFileSync(path, 'not a store, '.repeat(50)), 'is not a Stashen store'],
+      ['belongs to another program', (path) => withDriver(path, 'CREATE TABLE theirs (a)'), 'is not a Stashen store'],
+      ['is a folder', (path) => mkdirSync(path), 'cannot be opened'],
+      [
+        'was made by a newer version',
+        (path) => withDriver(path, `PRAGMA application_id = ${0x53747368}; PRAGMA user_version = 999`),
+        'newer version',
+      ],
+    ]
+    for (const [name, make, ...words] of bad) {
+      it(`is refused and left as it is when it ${name}`, async () => {
+        const path = file(`bad-${files++}`)
+        make(path)
+        const before = name === 'is a folder' ? undefined : readFileSync(path)
+        const error = await openStash({ store: sqliteStore(path) }).catch((thrown: unknown) => thrown)
+        expect(error).to.be.instanceOf(StoreError)
+        for (const word of [path, ...words]) expect((error as Error).message).to.include(word)
+        if (before) expect(readFileSync(path).equals(before)).to.equal(true)
+      })
+    }
+
+    it('is refused in a folder that does not exist, while locked, and when it may only be read', async () => {
+      const messageOf = (path: string) =>
+        openStash({ store: sqliteStore(path) }).then(
+          () => 'opened',
+          (error: Error) => error.message,
+        )
+      expect(await messageOf(file('no/such/folder.db'))).to.include('cannot be opened')
+      const path = file('locked.db')
+      await (await openStash({ store: sqliteStore(path) })).close()
+      const other = openDriver(path)
+      other.exec('BEGIN EXCLUSIVE')
+      expect(await messageOf(path)).to.include('is locked by another process')
+      other.exec('COMMIT')
+      other.close()
+      chmodSync(path, 0o444)
+      chmodSync(file('.'), 0o755)
+      const { stdout } = spawnSync(process.execPath, [unprivileged, path], { encoding: 'utf8' })
+      expect(stdout).to.include('cannot be written')
+    })
+
+    it('is shared by two processes: counts add up exactly, and an entry of one is a hit of the other', async () => {
+      const path = file('shared.db')
+      const counters = [1, 2].map(() => spawn(process.execPath, [counting, path, '1.5']))
+      const counted = (await Promise.all(counters.map(linesOf))).map((lines) => lines.at(-1)?.[0] ?? 0)
+      const stash = await openStash({ store: sqliteStore(path) })
+      const { totals } = await stash.report()
+      expect(totals.with?.asked).to.equal(counted.reduce((sum, count) => sum + count))
+      const find = stash.operation('skerrylight.find', async (name: string) => name, { freshFor: '1 day' })
+      expect((await find.withOutcome('Marram 3')).outcome.how).to.equal('hit')
+      await stash.close()
+    })
+
+    it('has lost at most one second of counts after a kill -9', async () => {
+      const path = file('killed.db')
+      const counter = spawn(process.execPath, [counting, path])
+      const written = linesOf(counter)
+      await once(counter.stdout, 'data')
+      await new Promise((resolve) => setTimeout(resolve, 2_500))
+      counter.kill('SIGKILL')
+      const lines = await written
+      const [total = 0, killedAt = 0] = lines.at(-1) ?? []
+      const [secondOld = 0] = lines.findLast(([, at = 0]) => at <= killedAt - 1_000 - timerLateness) ?? []
+      const store = sqliteStore(path)
+      await store.open(Date.now())
+      const asked = (await store.readLedger(0, Number.MAX_SAFE_INTEGER)).reduce((sum, { tally }) => sum + tally.asked, 0)
+      await store.close()
+      expect(secondOld).to.be.above(0)
+      expect(asked).to.be.at.least(secondOld)
+      // one call may have been counted and written before its line was
+      expect(asked).to.be.at.most(total + 1)
+    })
+  })
+})
+
+const unprivileged = fileURLToPath(new URL('./support/unprivileged.process.js', import.meta.url))
+const counting = fileURLToPath(new URL('./support/counting.process.js', import.meta.url))
+
+/** How late a busy machine may run a timer, milliseconds. */
+const timerLateness = 100
+
+/** The numbers on the whole lines that a process wrote before it ended. */
+async function linesOf(child: ReturnType<typeof spawn>): Promise<number[][]> {
+  let written = ''
+  child.stdout?.on('data', (data: Buffer) => {
+    written += data
+  })
+  await once(child, 'close')
+  return written
+    .split('\n')
+    .slice(0, -1)
+    .map((line) => line.split(' ').map(Number))
+}
+
+function withDriver(path: string, sql: string): void {
+  const driver = openDriver(path)
+  driver.exec(sql)
+  driver.close()
+}
