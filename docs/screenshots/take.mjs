@@ -7,18 +7,18 @@ import { startBoard } from '../../dist/examples/board/serve.js'
 const folder = fileURLToPath(new URL('.', import.meta.url))
 const root = fileURLToPath(new URL('../../', import.meta.url))
 
-terminal('demo', 'node dist/bin/stashen.js demo', 44)
-terminal('report', 'npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo', 36)
+terminal('demo', 'node dist/bin/stashen.js demo')
+terminal('report', 'npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo')
 await board()
 
-/** What a command prints in a terminal of 128 columns. */
-function terminal(name, command, rows) {
+/** What a command prints in a terminal of 140 columns. */
+function terminal(name, command) {
   const script = `
-    D=$(mktemp -d); Xvfb -displayfd 3 -screen 0 1280x840x24 -nolisten tcp 3>$D/d 2>/dev/null & XP=$!
+    D=$(mktemp -d); Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>$D/d 2>/dev/null & XP=$!
     until [ -s $D/d ]; do sleep .1; done; export DISPLAY=:$(cat $D/d)
-    xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -b 8 +sb -geometry 136x${rows}+0+0 -e bash -c "echo '$ ${command}'; ${command}; touch $D/done; sleep 60" & TP=$!
+    xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -b 8 +sb -geometry 140x41+0+0 -e bash -c "echo '$ ${command}'; ${command}; touch $D/done; sleep 60" & TP=$!
     until [ -e $D/done ]; do sleep .1; done; sleep .7; import -window root ${folder}${name}.png; kill $TP $XP; rm -r $D`
-  const { status } = spawnSync('bash', ['-c', script], { cwd: root, stdio: 'inherit' })
+  const { status } = spawnSync('bash', ['-c', script], { cwd: root, stdio: 'inherit', env: { ...process.env, npm_config_loglevel: 'error' } })
   if (status !== 0 && status !== null) throw new Error(`no picture of "${command}"`)
 }
 

@@ -1,6 +1,7 @@
 import Table from 'cli-table3'
 import type { createColors } from 'picocolors'
 import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
+import type { Money } from '../core/money/money.js'
 import { countText, latencyText, momentText, moneyText, shareText } from './words.js'
 
 export interface TextOptions {
@@ -13,6 +14,7 @@ export interface TextOptions {
 export function reportText(report: Report, { colors, zone }: TextOptions): string {
   if (report.since === null || report.until === null) return 'No calls were counted in this time.\n'
   const head = ['', '', 'asked', 'upstream', 'refused', 'failed', 'from store', 'stale', 'shared', 'money', 'median', 'p95']
+  const money = moneyWriter(moneysOf(report))
   const table = new Table({
     head: head.map((name) => colors.dim(name)),
     colAligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)],
@@ -21,11 +23,11 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   })
   for (const provider of report.providers) {
     table.push([{ colSpan: head.length, content: providerLine(provider, colors) }])
-    for (const endpoint of provider.endpoints) table.push(...comparisonRows(endpoint.endpoint, endpoint, colors))
+    for (const endpoint of provider.endpoints) table.push(...comparisonRows(endpoint.endpoint, endpoint, colors, money))
   }
-  table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors))
+  table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors, money))
   const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
-  return [title, '', table.toString(), '', ...savedLines(report.totals, colors), ''].join('\n')
+  return [title, '', table.toString(), '', ...savedLines(report.totals, colors, money), ''].join('\n')
 }
 
 const noLines = Object.fromEntries(
@@ -49,6 +51,12 @@ const noLines = Object.fromEntries(
 )
 
 type Colors = TextOptions['colors']
+type MoneyWriter = ReturnType<typeof moneyWriter>
+
+function moneysOf({ providers, totals }: Report): Money[] {
+  const comparisons = [totals, ...providers.flatMap(({ endpoints }) => endpoints)]
+  return comparisons.flatMap(({ without, with: reused, saved }) => [...without.money, ...(reused?.money ?? []), ...(saved?.money ?? [])])
+}
 
 function providerLine({ provider, quota, ...comparison }: ProviderReport, colors: Colors): string {
   const use = quota && quotaText(quota, comparison)
@@ -61,13 +69,13 @@ function quotaText({ limit, per, used }: NonNullable<ProviderReport['quota']>, {
   return `quota of ${countText(limit)} a ${per}: used ${uses.join(', ') || '0'}`
 }
 
-function comparisonRows(name: string, { without, with: reused }: Comparison, colors: Colors): string[][] {
-  const rows = [[`  ${name}`, without.basis === 'measured' ? 'without' : 'without*', ...cellsOf(without)]]
-  if (reused) rows.push(['', colors.green('with'), ...cellsOf(reused).map((cell) => colors.green(cell))])
+function comparisonRows(name: string, { without, with: reused }: Comparison, colors: Colors, money: MoneyWriter): string[][] {
+  const rows = [[`  ${name}`, without.basis === 'measured' ? 'without' : 'without*', ...cellsOf(without, money)]]
+  if (reused) rows.push(['', colors.green('with'), ...cellsOf(reused, money).map((cell) => colors.green(cell))])
   return rows
 }
 
-function cellsOf(figures: Figures | Without): string[] {
+function cellsOf(figures: Figures | Without, money: MoneyWriter): string[] {
   const stored = 'fromStore' in figures ? figures : { fromStore: 0, stale: 0, collapsed: 0 }
   const latency = figures.latencyMs
   return [
@@ -78,16 +86,16 @@ function cellsOf(figures: Figures | Without): string[] {
     countText(stored.fromStore),
     countText(stored.stale),
     countText(stored.collapsed),
-    moneyText(figures.money),
+    money(figures.money),
     latency ? latencyText(latency.median) : '?',
     latency ? latencyText(latency.p95) : '?',
   ]
 }
 
-function savedLines({ without, with: reused, saved }: Comparison, colors: Colors): string[] {
+function savedLines({ without, with: reused, saved }: Comparison, colors: Colors, money: MoneyWriter): string[] {
   if (!reused || !saved) return ['The stash only measured so far: nothing was reused, nothing saved.']
   const lines = [
-    `${colors.bold('Saved')}  ${countText(saved.upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(saved.upstreamCalls, without.upstream)}) and ${moneyText(saved.money)} of ${moneyText(without.money)}`,
+    `${colors.bold('Saved')}  ${countText(saved.upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(saved.upstreamCalls, without.upstream)}) and ${money(saved.money)} of ${money(without.money)}`,
     `       callers given an error or a refusal: ${countText(without.letDown)} without, ${countText(reused.letDown)} with`,
   ]
   if (without.basis === 'reckoned') {

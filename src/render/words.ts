@@ -7,18 +7,27 @@ export function countText(count: number | null): string {
   return count === null ? '?' : whole.format(count)
 }
 
-/** Every amount with its currency; `-` where no price is known. */
-export function moneyText(moneys: readonly Money[]): string {
-  return moneys.length === 0 ? '-' : moneys.map(amountText).join(' + ')
-}
-
-/** The digits a currency has, and more where cutting them off would change the amount. */
-function amountText({ currency, amount }: Money): string {
-  const decimals = amount.split('.')[1]?.replace(/0+$/, '').length ?? 0
-  const usual = new Intl.NumberFormat('en', { style: 'currency', currency })
-  const digits = Math.max(usual.resolvedOptions().maximumFractionDigits ?? 2, decimals)
-  const format = new Intl.NumberFormat('en', { style: 'currency', currency, currencyDisplay: 'code', minimumFractionDigits: digits })
-  return format.format(amount as Intl.StringNumericLiteral).replace(/\u00a0/g, ' ')
+/**
+ * Returns what writes sums of money: every amount with its currency, `-` where no price is known. A currency has its usual decimals
+ * (ISO 4217), and more where cutting them off would change one of `all` amounts, so that they stand under each other.
+ */
+export function moneyWriter(all: readonly Money[]): (moneys: readonly Money[]) => string {
+  const formats = new Map<string, Intl.NumberFormat>()
+  for (const currency of new Set(all.map((money) => money.currency))) {
+    const usual = new Intl.NumberFormat('en', { style: 'currency', currency }).resolvedOptions().maximumFractionDigits ?? 2
+    const needed = all.filter((money) => money.currency === currency).map(({ amount }) => amount.split('.')[1]?.length ?? 0)
+    const minimumFractionDigits = Math.max(usual, ...needed)
+    formats.set(currency, new Intl.NumberFormat('en', { style: 'currency', currency, currencyDisplay: 'code', minimumFractionDigits }))
+  }
+  const text = ({ currency, amount }: Money) =>
+    formats.get(currency)?.format(amount as Intl.StringNumericLiteral) ?? `${currency} ${amount}`
+  return (moneys) =>
+    moneys.length === 0
+      ? '-'
+      : moneys
+          .map(text)
+          .join(' + ')
+          .replace(/\u00a0/g, ' ')
 }
 
 export function latencyText(ms: number): string {

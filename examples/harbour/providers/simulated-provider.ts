@@ -4,7 +4,7 @@ import { Chance } from '../chance.js'
 import { FastClock } from '../fast-clock.js'
 import { flightField } from '../flight-fetch.js'
 
-/** What a simulated provider counted of its own calls, by path template. */
+/** What a simulated provider counted of its own calls, by path template. A call whose caller gave up waiting has failed. */
 export type ProviderCounts = Record<string, { answered: number; refused: number; failed: number }>
 
 /** How a provider can be down: `refusing` sends 503, `hanging` never answers, `breaking` sends half a body. */
@@ -72,12 +72,14 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
   const counts: ProviderCounts = {}
   let cutBy: Fault | undefined
 
-  /** Waits on the provider's clock; a fast one may jump meanwhile, for nothing is under way. */
-  async function pause(request: FastifyRequest, ms: number): Promise<void> {
-    const flight = clock instanceof FastClock ? clock.flight(String(request.headers[flightField])) : undefined
+  /** Waits on the provider's clock; a fast one may jump meanwhile, for nothing is under way. Says whether the caller is still there. */
+  async function pause(request: FastifyRequest, ms: number): Promise<boolean> {
+    const flightNow = () => (clock instanceof FastClock ? clock.flight(String(request.headers[flightField])) : undefined)
+    const flight = flightNow()
     flight?.park()
     await new Promise<void>((resolve) => clock.later(ms, resolve))
     flight?.travel()
+    return flight === flightNow() && !request.socket.destroyed
   }
 
   for (const [template, answer] of Object.entries(behaviour.endpoints)) {
@@ -102,8 +104,8 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
             count.failed++
             return await fail(fault, request, reply)
           }
-          await pause(request, chance.latency(behaviour.typicalMs(path, clock.now())))
-          count.answered++
+          const wanted = await pause(request, chance.latency(behaviour.typicalMs(path, clock.now())))
+          count[wanted ? 'answered' : 'failed']++
           return await answer({ request, reply, now: clock.now() })
         } finally {
           calls.atOnce--

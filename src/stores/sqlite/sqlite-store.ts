@@ -80,7 +80,9 @@ class SqliteStore implements Store {
     return this.#statements.readFacts.all().map((row) => JSON.parse(String(row.facts)) as BillingFacts)
   }
 
+  /** Leaves everything in the one file, so that it can be copied or moved. */
   close(): void {
+    if (!this.#readOnly) this.#driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
     this.#driver.close()
   }
 }
