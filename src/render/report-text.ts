@@ -2,7 +2,7 @@ import Table from 'cli-table3'
 import type { createColors } from 'picocolors'
 import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
-import { countText, latencyText, momentText, moneyText, shareText } from './words.js'
+import { countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
 
 export interface TextOptions {
   readonly colors: ReturnType<typeof createColors>
