@@ -125,6 +125,18 @@ describe('stash.fetch', () => {
     server.close()
   })
 
+  it('gives no stored answer to a caller who refused it, even when the upstream fails', () =>
+    scene(async (now) => {
+      await now.stash.fetch(`${now.base}/tides/today`)
+      await now.clock.sleep(2 * minute)
+      now.answer = json(() => 1, 503)
+      const response = await now.stash.fetch(`${now.base}/tides/today`, { headers: { 'cache-control': 'no-cache' } })
+      expect([response.status, now.stash.outcomeOf(response)?.reason]).to.eql([503, 'no-older-answer'])
+      expect((await now.stash.fetch(`${now.base}/tides/today`)).headers.get('cache-status')).to.equal(
+        'stashen; hit; ttl=-60; detail=held-off',
+      )
+    }))
+
   it('calls upstream once for any number of simultaneous askers, each of whom gets a body of its own', () =>
     scene(async (now) => {
       now.answer = slow(

@@ -70,7 +70,7 @@ export class CallRunner {
       this.#count(ask, 'letDown', began)
       throw ask.signal.reason
     }
-    const lookUp = this.#mode === 'reuse' && ask.endpoint.freshForMs !== undefined
+    const lookUp = this.#mode === 'reuse' && ask.endpoint.freshForMs !== undefined && !ask.special
     const entry = lookUp ? await (looked ?? this.#store.get(ask.key)) : undefined
     const decision = decide({
       ...this.#situation(ask.endpoint, entry),
