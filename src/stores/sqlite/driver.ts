@@ -21,6 +21,33 @@ export interface Statement {
   run(...parameters: SqlValue[]): number
 }
 
+/** What the SQLite libraries have in common. */
+export interface RawDatabase {
+  exec(sql: string): void
+  prepare(sql: string): {
+    get(...parameters: SqlValue[]): unknown
+    all(...parameters: SqlValue[]): unknown[]
+    run(...parameters: SqlValue[]): { changes: number | bigint }
+  }
+  close(): void
+}
+
+export function driverOf(database: RawDatabase, troubleOf: SqliteDriver['troubleOf']): SqliteDriver {
+  return {
+    exec: (sql) => database.exec(sql),
+    prepare(sql) {
+      const statement = database.prepare(sql)
+      return {
+        get: (...parameters) => statement.get(...parameters) as Row | undefined,
+        all: (...parameters) => statement.all(...parameters) as Row[],
+        run: (...parameters) => Number(statement.run(...parameters).changes),
+      }
+    },
+    close: () => database.close(),
+    troubleOf,
+  }
+}
+
 /** Returns what runs `work` as one write transaction: all of it happens, or nothing. */
 export function transactions(driver: SqliteDriver): <T>(work: () => T) => T {
   const [begin, commit, rollBack] = [driver.prepare('BEGIN IMMEDIATE'), driver.prepare('COMMIT'), driver.prepare('ROLLBACK')]
