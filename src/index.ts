@@ -2,6 +2,7 @@
 
 export type { StashConfig } from './config/stash-config.js'
 // How a call was answered
+export type { Mode } from './core/decide/mode.js'
 export type { Outcome } from './core/decide/outcome.js'
 export { type Reason, reasons } from './core/decide/reasons.js'
 // Errors
@@ -13,13 +14,14 @@ export {
   errorCodes,
   isStashenError,
   MissingPackageError,
+  OfflineError,
   StashenError,
   StoreError,
   UpstreamTimeoutError,
 } from './core/errors.js'
-export type { BillingFacts, LedgerRow, Mode } from './core/ledger/ledger-row.js'
+export type { BillingFacts, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
 // Reports
-export type { Comparison, EndpointReport, Figures, ProviderReport, QuotaUse, Report, Without } from './core/ledger/report-model.js'
+export type { Comparison, EndpointReport, Figures, ProviderReport, QuotaUse, Report, Spared, Without } from './core/ledger/report-model.js'
 export type { Money } from './core/money/money.js'
 export type { Clock } from './core/ports/clock.js'
 export type { Entry, Maybe, Store } from './core/ports/store.js'
@@ -30,6 +32,7 @@ export type {
   ProviderOptions,
   QuotaOptions,
   ReuseOptions,
+  RuleOptions,
 } from './core/rules/options.js'
 export type { Duration } from './core/time/duration.js'
 export type { AsyncFunction, Operation, OperationOptions } from './engine/operations.js'

@@ -3,8 +3,9 @@ import type { StashConfig } from './config/stash-config.js'
 import { StashenError } from './core/errors.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
-import { compileEndpoint, compileProvider, endpointList, factsOf } from './core/rules/compile.js'
+import { type Common, compileEndpoint, compileProvider, endpointList, factsOf, resolveRule } from './core/rules/compile.js'
 import type { ProviderOptions } from './core/rules/options.js'
+import { RuleBook } from './core/rules/rule-book.js'
 import { Books } from './engine/books.js'
 import { CallRunner } from './engine/call-runner.js'
 import { type Fetch, HttpCalls } from './engine/http-calls.js'
@@ -24,17 +25,18 @@ const sweepEveryMs = 600_000
  */
 export async function openStash(config: StashConfig = {}): Promise<Stash> {
   checkConfig(config)
-  const { providers = {}, clock = systemClock, mode = 'reuse' } = config
+  const { providers = {}, sets = {}, clock = systemClock, mode = 'reuse' } = config
   const warn = config.warn ?? ((message) => console.warn(`stashen: ${message}`))
   const store = guardedStore(config.store ?? memoryStore(), warn)
   await store.open(clock.now())
-  await rememberFacts(store, providers, clock.now())
-  const stopSweeping = sweepNowAndThen(store, clock)
+  await rememberFacts(store, providers, sets, clock.now())
+  const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock)
 
-  const books = new Books(store, clock, mode, warn)
-  const runner = new CallRunner(store, clock, mode)
+  const common = { mode, sets }
+  const books = new Books(store, clock, warn)
+  const runner = new CallRunner(store, clock)
   const http = new HttpCalls({
-    providers: Object.entries(providers).map(([name, options]) => compileProvider(name, options)),
+    rules: new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, common))),
     ...{ store, clock, mode, books, runner },
     fetch: config.fetch ?? ((input, init) => globalThis.fetch(input, init)),
   })
@@ -47,16 +49,17 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     if (closing) throw new StashenError('STASH_CLOSED', 'the stash is closed: open another one, or close it later')
   }
 
-  const parts: OperationParts = { store, clock, mode, books, runner, assertOpen }
+  const parts: OperationParts = { store, clock, books, runner, assertOpen }
 
   function operation<F extends AsyncFunction>(id: string, fn: F, options: OperationOptions<F> = {}): Operation<F> {
     assertOpen()
-    checkOperation(id, options, taken, Object.keys(providers))
+    checkOperation(id, options, taken, config)
     taken.add(id)
     const [provider = '', name = ''] = id.split('.')
     const itsOptions = providers[provider] ?? {}
-    void store.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse: options }))
-    return wrapOperation(compileEndpoint(provider, name, options, itsOptions), fn, options.keyedBy, parts)
+    const reuse = resolveRule(options, itsOptions, sets)
+    void store.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
+    return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, common), fn, options.keyedBy, parts)
   }
 
   async function close(): Promise<void> {
@@ -87,11 +90,16 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   return stash
 }
 
-async function rememberFacts(store: Store, providers: Readonly<Record<string, ProviderOptions>>, now: number): Promise<void> {
+async function rememberFacts(
+  store: Store,
+  providers: Readonly<Record<string, ProviderOptions>>,
+  sets: Common['sets'],
+  now: number,
+): Promise<void> {
   for (const [name, options] of Object.entries(providers)) {
     await store.addFacts(factsOf(name, options, now))
     for (const endpoint of endpointList(options))
-      await store.addFacts(factsOf(name, options, now, { name: endpoint.name, reuse: endpoint }))
+      await store.addFacts(factsOf(name, options, now, { name: endpoint.name, reuse: resolveRule(endpoint, options, sets) }))
   }
 }
 

@@ -71,6 +71,38 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
     [['providers.ebbline.endpoints.tides.staleIfError', 'freshFor']],
   ],
   [
+    'two endpoints as specific as each other',
+    ebbline({ endpoints: { one: { request: 'GET /t?a=1' }, other: { request: 'GET /t?b=1' }, apart: { request: 'GET /t?a=2' } } }),
+    [
+      ['providers.ebbline.endpoints.other.request', 'providers.ebbline.endpoints.one'],
+      ['providers.ebbline.endpoints.apart.request', 'providers.ebbline.endpoints.other'],
+    ],
+  ],
+  [
+    'a template with a star in the middle',
+    ebbline({ endpoints: { tides: { request: 'GET /a/*/b' } } }),
+    [['providers.ebbline.endpoints.tides.request', '"GET /a/*/b"']],
+  ],
+  [
+    'sets that do not exist',
+    {
+      sets: { daily: { freshFor: '1 day' } },
+      providers: { ebbline: { baseUrl, defaults: { set: 'dayly' }, endpoints: { tides: { request: 'GET /t', set: ['daily', 'x'] } } } },
+    },
+    [
+      ['providers.ebbline.defaults.set', '"dayly"', 'did you mean "daily"?'],
+      ['providers.ebbline.endpoints.tides.set', '"x"', '"sets"'],
+    ],
+  ],
+  [
+    'a set and a mode of another kind',
+    ebbline({ mode: 'slow', endpoints: { tides: { request: 'GET /t', set: 5 } } }),
+    [
+      ['providers.ebbline.mode', '"slow"'],
+      ['providers.ebbline.endpoints.tides.set', '5'],
+    ],
+  ],
+  [
     'a price without plan',
     ebbline({ endpoints: { tides: { request: 'GET /t', perCall: '1' } } }),
     [['providers.ebbline.endpoints.tides.perCall', 'plan']],

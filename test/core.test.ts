@@ -4,8 +4,8 @@ import { decide, decideOnFailure, type Facts } from '../src/core/decide/decide.j
 import { LatencyHistogram } from '../src/core/ledger/latency-histogram.js'
 import { MoneySum } from '../src/core/money/money.js'
 import { compileProvider } from '../src/core/rules/compile.js'
-import { matchRequest } from '../src/core/rules/match.js'
 import { requestKey } from '../src/core/rules/request-key.js'
+import { RuleBook } from '../src/core/rules/rule-book.js'
 import { periodAround } from '../src/core/time/calendar.js'
 import { durationMs } from '../src/core/time/duration.js'
 
@@ -40,11 +40,16 @@ describe('deciding', () => {
     [{ now: 998_000 }, 'serve hit fresh'],
     [{ now: 995_000 }, 'call stale expired'],
     [{ now: 0, heldOffUntil: 2_000_000 }, 'call stale expired'],
+    [{ mode: 'offline' }, 'serve hit fresh'],
+    [{ mode: 'offline', now: 9_000_000 }, 'serve stale offline'],
+    [{ mode: 'offline', freshForMs: undefined }, 'serve stale offline'],
+    [{ mode: 'offline', entry: undefined }, 'refuse error offline'],
   ]
   for (const [facts, expected] of rows) {
     it(`does "${expected}" for ${JSON.stringify(facts)}`, () => {
       const decision = decide({ ...usual, ...facts })
-      expect(`${decision.do} ${decision.do === 'serve' ? decision.how : decision.fwd} ${decision.reason}`).to.equal(expected)
+      const detail = decision.do === 'serve' ? decision.how : decision.do === 'call' ? decision.fwd : 'error'
+      expect(`${decision.do} ${detail} ${decision.reason}`).to.equal(expected)
     })
   }
 
@@ -71,40 +76,79 @@ describe('deciding', () => {
 })
 
 describe('rules', () => {
-  const provider = compileProvider('ebbline', {
-    baseUrl: 'https://tides.ebbline.example/v2/',
-    secretQuery: ['key'],
-    endpoints: {
-      any: { request: 'GET /stations/{id}/{part}' },
-      tides: { request: 'GET /stations/{id}/tides' },
-      first: { request: 'GET /stations/first/{part}' },
-      root: { request: 'GET /' },
+  const common = { mode: 'reuse', sets: {} } as const
+  const provider = compileProvider(
+    'ebbline',
+    {
+      baseUrl: 'https://tides.ebbline.example/v2/',
+      secretQuery: ['key'],
+      endpoints: {
+        rest: { request: 'GET /stations/*' },
+        any: { request: 'GET /stations/{id}/{part}' },
+        spring: { request: 'GET /stations/{id}/tides?kind=spring' },
+        springDay: { request: 'GET /stations/{id}/tides?kind=spring&day=1' },
+        tides: { request: 'GET /stations/{id}/tides' },
+        first: { request: 'GET /stations/first/{part}' },
+        root: { request: 'GET /' },
+      },
     },
-  })
-  const all = compileProvider('all', {
-    baseUrl: 'https://tides.ebbline.example',
-    endpoints: { any: { request: 'GET /v2/{x}' }, put: { request: 'PUT /v2/{x}' } },
-  })
+    common,
+  )
+  const all = compileProvider(
+    'all',
+    { baseUrl: 'https://tides.ebbline.example', endpoints: { any: { request: 'GET /v2/{x}' }, put: { request: 'PUT /v2/{x}' } } },
+    common,
+  )
 
-  it('finds the most specific endpoint, below the longest base URL, by whole segments', () => {
+  it('finds the most specific endpoint, below the longest base URL, by whole segments and fixed query values', () => {
+    const rules = new RuleBook([all, provider])
     const nameOf = (url: string, method = 'GET') => {
-      const match = matchRequest([all, provider], method, new URL(url, 'https://tides.ebbline.example'))
+      const match = rules.match(method, new URL(url, 'https://tides.ebbline.example'))
       return `${match.provider?.name ?? '-'}.${match.endpoint?.name ?? '-'}`
     }
     const expected = {
       '/v2/stations/7/tides?day=1': 'ebbline.tides',
+      '/v2/stations/7/tides?day=1&kind=spring': 'ebbline.springDay',
+      '/v2/stations/7/tides?kind=spring&day=2': 'ebbline.spring',
+      '/v2/stations/7/tides?kind=spring&kind=neap': 'ebbline.tides',
       '/v2/stations/7/notes': 'ebbline.any',
+      '/v2/stations/7': 'ebbline.rest',
+      '/v2/stations/': 'ebbline.rest',
       '/v2/stations/first/tides': 'ebbline.first',
+      '/v2/stations/first/tides/today': 'ebbline.rest',
       '/v2/stations/a%2Fb/tides': 'ebbline.tides',
       '/v2/': 'ebbline.root',
       '/v2/stations': 'all.any',
-      '/v2/stations/7/tides/more': 'ebbline.-',
+      '/v2/vessels/7/tides': 'ebbline.-',
       '/v20/stations/7/tides': 'all.-',
       'https://other.example/v2/stations/7/tides': '-.-',
       'http://tides.ebbline.example/v2/stations/7/tides': '-.-',
     }
     expect(Object.fromEntries(Object.keys(expected).map((url) => [url, nameOf(url)]))).to.eql(expected)
     expect(nameOf('/v2/x', 'PUT')).to.equal('all.put')
+  })
+
+  it('finds the same endpoint whatever the order they are written in (property)', () => {
+    const part = fc.constantFrom('a', 'b', '{x}')
+    const template = fc
+      .tuple(fc.array(part, { minLength: 1, maxLength: 3 }), fc.constantFrom('', '/*'), fc.constantFrom('', '?k=1', '?k=2', '?k=1&m=1'))
+      .map(([parts, rest, query]) => `GET /${parts.join('/')}${rest}${query}`)
+    const templates = fc.uniqueArray(template, { minLength: 2, maxLength: 8 })
+    const urls = fc.tuple(
+      fc.array(fc.constantFrom('a', 'b', 'c'), { minLength: 1, maxLength: 4 }),
+      fc.constantFrom('', '?k=1', '?k=2', '?m=1&k=1'),
+    )
+    fc.assert(
+      fc.property(templates, urls, (requests, [segments, query]) => {
+        const url = new URL(`https://tides.ebbline.example/${segments.join('/')}${query}`)
+        const found = [requests, [...requests].reverse()].map((ordered) => {
+          const endpoints = ordered.map((request) => ({ name: request, request }))
+          return new RuleBook([compileProvider('p', { baseUrl: url.origin, endpoints }, common)]).match('GET', url).endpoint?.name
+        })
+        expect(found[0]).to.equal(found[1])
+      }),
+      { numRuns: 1_000 },
+    )
   })
 
   it('keys two requests alike only where method, path, parameters and callers are alike (property)', () => {

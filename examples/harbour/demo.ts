@@ -1,5 +1,4 @@
 import { Worker } from 'node:worker_threads'
-import type { Mode } from 'stashen'
 import { providers } from './config.js'
 import type { DayCounts } from './run-day.js'
 import { trafficOfDay } from './traffic.js'
@@ -20,12 +19,12 @@ export interface DemoSetting {
  * Plays the demo day twice, side by side: once only measuring and once reusing, each in a thread with providers of its own, and
  * both in the ledger of one store file. Returns what the providers counted themselves.
  */
-export async function runDemo({ file, seed, onStart, onCalls }: DemoSetting): Promise<Record<Mode, DayCounts>> {
+export async function runDemo({ file, seed, onStart, onCalls }: DemoSetting): Promise<{ measure: DayCounts; reuse: DayCounts }> {
   onStart(2 * trafficOfDay(seed).length)
   const [measure, reuse] = await Promise.all([playDay('measure'), playDay('reuse')])
   return { measure, reuse }
 
-  function playDay(mode: Mode): Promise<DayCounts> {
+  function playDay(mode: 'measure' | 'reuse'): Promise<DayCounts> {
     return new Promise((resolve, reject) => {
       const worker = new Worker(new URL('./day-worker.js', import.meta.url), {
         workerData: { file, mode, seed },

@@ -1,7 +1,7 @@
 import type { z } from 'zod'
 import { ConfigError, type ConfigFault } from '../core/errors.js'
-import type { ReuseOptions } from '../core/rules/options.js'
-import { endpointPath, providerFaults, reuseFaults } from './cross-checks.js'
+import type { RuleOptions } from '../core/rules/options.js'
+import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { optionNamesAt, withNearest } from './nearest-name.js'
 import { configSchema, name, operationSchema } from './schema.js'
 import type { StashConfig } from './stash-config.js'
@@ -11,8 +11,9 @@ export function checkConfig(config: unknown): asserts config is StashConfig {
   throwIfAny([...shapeFaults(configSchema, config, ''), ...providerFaults(config)])
 }
 
-/** Checks the name and options of an operation. `taken` are the names already in use; `known` those of the configured providers. */
-export function checkOperation(id: unknown, options: unknown, taken: ReadonlySet<string>, providers: readonly string[]): void {
+/** Checks the name and options of an operation. `taken` are the names already in use. */
+export function checkOperation(id: unknown, options: RuleOptions, taken: ReadonlySet<string>, config: StashConfig): void {
+  const { providers = {} } = config
   const path = `operation ${JSON.stringify(id)}`
   const faults = shapeFaults(operationSchema, options, path)
   const [provider = '', operation = '', ...more] = String(id).split('.')
@@ -20,11 +21,11 @@ export function checkOperation(id: unknown, options: unknown, taken: ReadonlySet
     faults.push({ path, message: 'is not a name of the form "provider.operation"' })
   } else if (taken.has(`${provider}.${operation}`)) {
     faults.push({ path, message: 'this name is in use already: give each endpoint and operation one of its own' })
-  } else if (!providers.includes(provider)) {
-    const hint = withNearest(provider, providers)
+  } else if (!Object.hasOwn(providers, provider)) {
+    const hint = withNearest(provider, Object.keys(providers))
     if (hint) faults.push({ path, message: `no provider "${provider}" is configured${hint}` })
   }
-  throwIfAny([...faults, ...reuseFaults(options as ReuseOptions, path)])
+  throwIfAny([...faults, ...ruleFaults(options, providers[provider] ?? {}, setsOf(config), path)])
 }
 
 function throwIfAny(faults: readonly ConfigFault[]): void {

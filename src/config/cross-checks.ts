@@ -1,12 +1,14 @@
 import type { ConfigFault } from '../core/errors.js'
-import { endpointList } from '../core/rules/compile.js'
-import type { NamedEndpointOptions, ProviderOptions, ReuseOptions } from '../core/rules/options.js'
-import { parseRequestTemplate, templateShape } from '../core/rules/path-template.js'
+import { endpointList, resolveRule } from '../core/rules/compile.js'
+import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from '../core/rules/options.js'
+import { areTied, parseRequestTemplate, type RequestTemplate } from '../core/rules/request-template.js'
+import { withNearest } from './nearest-name.js'
 
 /** Faults that only several options together show. The shape may be wrong too: what cannot be read is passed over. */
 export function providerFaults(config: unknown): ConfigFault[] {
   const providers = recordOf(recordOf(config)?.providers)
   if (!providers) return []
+  const sets = setsOf(config)
   const faults: ConfigFault[] = []
   const byBase = new Map<string, string>()
   for (const [name, value] of Object.entries(providers)) {
@@ -17,15 +19,42 @@ export function providerFaults(config: unknown): ConfigFault[] {
     const other = base && byBase.get(base)
     if (other) faults.push({ path: `${path}.baseUrl`, message: `providers "${other}" and "${name}" have the same base URL` })
     else if (base) byBase.set(base, name)
-    faults.push(...endpointFaults(provider, path))
+    if (recordOf(provider.defaults)) faults.push(...setFaults(provider.defaults ?? {}, sets, `${path}.defaults`))
+    faults.push(...endpointFaults(provider, sets, path))
   }
   return faults
 }
 
-/** Faults among the reuse options of one endpoint or operation. */
-export function reuseFaults(options: ReuseOptions | undefined, path: string): ConfigFault[] {
-  if (options?.staleIfError === undefined || options.freshFor !== undefined) return []
-  return [{ path: `${path}.staleIfError`, message: 'does nothing without "freshFor": only answers that are stored can be given out later' }]
+type Sets = Readonly<Record<string, ReuseOptions>>
+
+/** The sets of a configuration, as far as they can be read. */
+export function setsOf(config: unknown): Sets {
+  return (recordOf(recordOf(config)?.sets) ?? {}) as Sets
+}
+
+/** Faults among the options of one endpoint or operation, with what it takes from sets and its provider's defaults. */
+export function ruleFaults(own: RuleOptions, provider: ProviderOptions, sets: Sets, path: string): ConfigFault[] {
+  const faults = setFaults(own, sets, path)
+  if (own.staleIfError !== undefined && faults.length === 0 && resolveRule(own, provider, sets).freshFor === undefined) {
+    faults.push({
+      path: `${path}.staleIfError`,
+      message: 'does nothing without "freshFor": only answers that are stored can be given out later',
+    })
+  }
+  if (own.perCall !== undefined && provider.plan === undefined) {
+    faults.push({ path: `${path}.perCall`, message: 'needs a "plan" of the provider, which says the currency' })
+  }
+  return faults
+}
+
+function setFaults({ set = [] }: RuleOptions, sets: Sets, path: string): ConfigFault[] {
+  const names = (typeof set === 'string' ? [set] : Array.isArray(set) ? set : []).filter((name) => typeof name === 'string')
+  return names
+    .filter((name) => !Object.hasOwn(sets, name))
+    .map((name) => ({
+      path: `${path}.set`,
+      message: `there is no set "${name}"${withNearest(name, Object.keys(sets)) || ': describe it under "sets"'}`,
+    }))
 }
 
 /** `providers.ebbline.endpoints[2].name` for a path. */
@@ -36,12 +65,12 @@ export function endpointPath(path: readonly PropertyKey[]): string {
   )
 }
 
-function endpointFaults(provider: ProviderOptions, path: string): ConfigFault[] {
+function endpointFaults(provider: ProviderOptions, sets: Sets, path: string): ConfigFault[] {
   const isList = Array.isArray(provider.endpoints)
   const endpoints = readable(provider)
   const faults: ConfigFault[] = []
   const byName = new Map<string, string>()
-  const byShape = new Map<string, string>()
+  const templates: Place[] = []
   if (endpoints.length > 0 && provider.baseUrl === undefined) {
     faults.push({ path: `${path}.baseUrl`, message: 'is missing: the endpoints need a URL to stand below' })
   }
@@ -51,15 +80,18 @@ function endpointFaults(provider: ProviderOptions, path: string): ConfigFault[] 
     if (sameName)
       faults.push({ path: `${place}.name`, message: `"${endpoint.name}" is the name of ${sameName} too: give each a name of its own` })
     else byName.set(endpoint.name, place)
-    if (endpoint.perCall !== undefined && provider.plan === undefined) {
-      faults.push({ path: `${place}.perCall`, message: 'needs a "plan" of the provider, which says the currency' })
-    }
-    faults.push(...reuseFaults(endpoint, place), ...requestFaults(endpoint, place, byShape))
+    faults.push(...ruleFaults(endpoint, provider, sets, place), ...requestFaults(endpoint, place, templates))
   }
   return faults
 }
 
-function requestFaults(endpoint: NamedEndpointOptions, place: string, byShape: Map<string, string>): ConfigFault[] {
+/** A template, and where it stands in the configuration. */
+interface Place {
+  readonly place: string
+  readonly template: RequestTemplate
+}
+
+function requestFaults(endpoint: NamedEndpointOptions, place: string, before: Place[]): ConfigFault[] {
   const template = typeof endpoint.request === 'string' ? parseRequestTemplate(endpoint.request) : undefined
   if (!template) return []
   const faults: ConfigFault[] = []
@@ -69,11 +101,14 @@ function requestFaults(endpoint: NamedEndpointOptions, place: string, byShape: M
       message: `answers to ${template.method} are not reused, only those to GET: leave it out, the calls are counted all the same`,
     })
   }
-  const shape = `${template.method} /${templateShape(template.path)}`
-  const other = byShape.get(shape)
-  if (other)
-    faults.push({ path: `${place}.request`, message: `covers the same requests as ${other}: no request could tell which is meant` })
-  else byShape.set(shape, place)
+  const other = before.find((one) => areTied(one.template, template))
+  if (other) {
+    faults.push({
+      path: `${place}.request`,
+      message: `is no more and no less specific than that of ${other.place}: no request could tell which is meant`,
+    })
+  }
+  before.push({ place, template })
   return faults
 }
 

@@ -1,8 +1,8 @@
 import { z } from 'zod'
-import { modes } from '../core/ledger/ledger-row.js'
+import { modes } from '../core/decide/mode.js'
 import { unbilledOutcomes } from '../core/money/flat-price.js'
 import { isPrice } from '../core/money/money.js'
-import { parseRequestTemplate } from '../core/rules/path-template.js'
+import { parseRequestTemplate } from '../core/rules/request-template.js'
 import { calendarPeriods, isTimeZone } from '../core/time/calendar.js'
 import { durationMs } from '../core/time/duration.js'
 
@@ -34,12 +34,26 @@ const reuse = {
   freshFor: duration.optional(),
   staleIfError: duration.optional(),
   holdOff: duration.optional(),
+  reuse: oneOf(['never']).optional(),
+  mode: oneOf(modes).optional(),
   perCall: price.optional(),
 }
 
-const endpoint = {
+const setName = text((name) => name !== '', 'the name of a set, or a list of them')
+
+const rule = {
   ...reuse,
-  request: text((value) => parseRequestTemplate(value) !== undefined, 'a method and a path template, e.g. "GET /stations/{id}"'),
+  set: z
+    .union([setName, z.array(setName)], { error: (issue) => `${received(issue)} is not the name of a set, or a list of them` })
+    .optional(),
+}
+
+const endpoint = {
+  ...rule,
+  request: text(
+    (value) => parseRequestTemplate(value) !== undefined,
+    'a method and a path template, e.g. "GET /stations/{id}" or "GET /v2/*"',
+  ),
 }
 
 const plan = z.strictObject({
@@ -65,6 +79,8 @@ const provider = z.strictObject({
   timeout: duration.optional(),
   secretQuery: fieldNames.optional(),
   secretHeaders: fieldNames.optional(),
+  mode: oneOf(modes).optional(),
+  defaults: z.strictObject(rule).optional(),
   plan: plan.optional(),
   quota: quota.optional(),
   endpoints: z.union([z.record(name, z.strictObject(endpoint)), z.array(z.strictObject({ name, ...endpoint }))]).optional(),
@@ -78,6 +94,7 @@ function part(wanted: string, isRight: (value: unknown) => boolean) {
 export const configSchema = z.strictObject({
   store: part('a store: give memoryStore(), sqliteStore(file) or another', isObject),
   mode: oneOf(modes).optional(),
+  sets: z.record(name, z.strictObject(reuse)).optional(),
   providers: z.record(name, provider).optional(),
   fetch: part('a function', (value) => typeof value === 'function'),
   clock: part('a clock', isObject),
@@ -85,7 +102,7 @@ export const configSchema = z.strictObject({
 })
 
 /** The shape of an operation's options. */
-export const operationSchema = z.strictObject({ ...reuse, keyedBy: part('a function', (value) => typeof value === 'function') })
+export const operationSchema = z.strictObject({ ...rule, keyedBy: part('a function', (value) => typeof value === 'function') })
 
 function isObject(value: unknown): boolean {
   return typeof value === 'object' && value !== null

@@ -1,15 +1,17 @@
-import type { Mode } from '../core/ledger/ledger-row.js'
+import type { Mode } from '../core/decide/mode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
-import type { ProviderOptions } from '../core/rules/options.js'
+import type { ProviderOptions, ReuseOptions } from '../core/rules/options.js'
 import type { Fetch } from '../engine/http-calls.js'
 
 /** What `openStash` takes. */
 export interface StashConfig {
   /** Where answers and the ledger are kept. Default: in memory. */
   readonly store?: Store
-  /** `reuse` (default), or `measure`: nothing is reused, everything is counted. */
+  /** What is done with calls; providers and endpoints may say otherwise. Default `reuse`. */
   readonly mode?: Mode
+  /** Named sets of options that endpoints, operations and defaults refer to with `set`. */
+  readonly sets?: Readonly<Record<string, ReuseOptions>>
   /** Third-party APIs by name. */
   readonly providers?: Readonly<Record<string, ProviderOptions>>
   /** What really calls upstream. Default: the global `fetch`. */

@@ -17,6 +17,7 @@ export const errorCodes = {
   UPSTREAM_TIMEOUT: "The upstream gave no complete answer within the provider's `timeout`.",
   BODY_BROKEN: "The answer's body broke off before its end; nothing of it was stored.",
   ARGUMENTS_UNKEYABLE: 'The arguments of an operation cannot be written as canonical JSON, so they give no key.',
+  OFFLINE: 'The stash is offline and holds no answer to the call.',
   STASH_CLOSED: 'The stash was called after it was closed.',
   USAGE: 'A method or command was given something it cannot take.',
 } as const satisfies Record<string, string>
@@ -86,6 +87,15 @@ export class UpstreamTimeoutError extends StashenError {
       'UPSTREAM_TIMEOUT',
       `${provider}.${endpoint} gave no complete answer within ${timeoutMs} ms: raise "timeout" of provider "${provider}" if it is only slow`,
     )
+  }
+}
+
+/** Offline, and nothing stored. Code `OFFLINE`. */
+export class OfflineError extends StashenError {
+  override readonly name = 'OfflineError'
+
+  constructor(provider: string, endpoint: string) {
+    super('OFFLINE', `offline, and no answer of ${provider}.${endpoint} to this call is stored: make the call once in mode "reuse"`)
   }
 }
 

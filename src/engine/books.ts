@@ -1,4 +1,5 @@
-import { bucketMs, type LedgerRow, type Mode } from '../core/ledger/ledger-row.js'
+import type { Mode } from '../core/decide/mode.js'
+import { bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
 import { Tally } from '../core/ledger/tally.js'
 import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
@@ -14,28 +15,26 @@ const writeAfterMs = 1_000
 export class Books {
   readonly #store: Store
   readonly #clock: Clock
-  readonly #mode: Mode
   readonly #report: OncePerEpisode
   readonly #lines = new Map<string, Line>()
   #pending: LedgerRow[] = []
   #cancelWrite: (() => void) | undefined
   #writing: Promise<void> | undefined
 
-  constructor(store: Store, clock: Clock, mode: Mode, warn: (message: string) => void) {
+  constructor(store: Store, clock: Clock, warn: (message: string) => void) {
     this.#store = store
     this.#clock = clock
-    this.#mode = mode
     this.#report = new OncePerEpisode(warn)
   }
 
-  /** The line of one endpoint: ask for it once and keep it. */
-  line(provider: string, endpoint: string): Line {
+  /** The line of one endpoint, which always has the same mode: ask for it once and keep it. */
+  line(provider: string, endpoint: string, mode: Mode): Line {
     const name = `${provider}.${endpoint}`
     const known = this.#lines.get(name)
     if (known) return known
     const line = new Line((bucket) => {
       const tally = new Tally()
-      this.#pending.push({ bucket, mode: this.#mode, provider, endpoint, tally })
+      this.#pending.push({ bucket, mode: mode === 'measure' ? 'measure' : 'reuse', provider, endpoint, tally })
       this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
       return tally
     })
@@ -104,7 +103,7 @@ export class Line {
 function merged(rows: readonly LedgerRow[]): LedgerRow[] {
   const byPlace = new Map<string, LedgerRow>()
   for (const row of rows) {
-    const place = JSON.stringify([row.bucket, row.provider, row.endpoint])
+    const place = JSON.stringify([row.bucket, row.mode, row.provider, row.endpoint])
     const known = byPlace.get(place)
     if (known) known.tally.merge(row.tally)
     else byPlace.set(place, row)

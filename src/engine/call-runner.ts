@@ -1,12 +1,12 @@
 import { type Decision, decide, decideOnFailure, type EntryTimes, type Facts } from '../core/decide/decide.js'
 import type { NotKept } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
-import { UpstreamTimeoutError } from '../core/errors.js'
-import type { Mode } from '../core/ledger/ledger-row.js'
+import { OfflineError, UpstreamTimeoutError } from '../core/errors.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import type { Line } from './books.js'
+import { Measurement } from './measurement.js'
 import { SharedCall } from './shared-call.js'
 
 /** What an upstream call came to. `T` is the answer in the form its callers know. */
@@ -53,15 +53,14 @@ interface Landed<T> {
 export class CallRunner {
   readonly #store: Store
   readonly #clock: Clock
-  readonly #mode: Mode
   readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
   readonly #heldOffUntil = new Map<Endpoint, number>()
   readonly #running = new Set<Promise<unknown>>()
+  readonly #measurement = new Measurement()
 
-  constructor(store: Store, clock: Clock, mode: Mode) {
+  constructor(store: Store, clock: Clock) {
     this.#store = store
     this.#clock = clock
-    this.#mode = mode
   }
 
   async run<T>(ask: Ask<T>, looked?: Entry | Promise<Entry | undefined>): Promise<Answered<T>> {
@@ -70,7 +69,7 @@ export class CallRunner {
       this.#count(ask, 'letDown', began)
       throw ask.signal.reason
     }
-    const lookUp = this.#mode === 'reuse' && ask.endpoint.freshForMs !== undefined && !ask.special
+    const lookUp = ask.endpoint.mode !== 'measure' && ask.endpoint.freshForMs !== undefined && !ask.special
     const entry = lookUp ? await (looked ?? this.#store.get(ask.key)) : undefined
     const decision = decide({
       ...this.#situation(ask.endpoint, entry),
@@ -78,6 +77,10 @@ export class CallRunner {
       heldOffUntil: this.#heldOffUntil.get(ask.endpoint) ?? 0,
     })
     if (decision.do === 'serve') return this.#serve(ask, entry as Entry, decision, began)
+    if (decision.do === 'refuse') {
+      this.#count(ask, 'letDown', began)
+      throw new OfflineError(ask.endpoint.provider, ask.endpoint.name)
+    }
     return this.#forward(ask, entry, decision, began)
   }
 
@@ -86,8 +89,8 @@ export class CallRunner {
     await Promise.allSettled(this.#running)
   }
 
-  #situation({ freshForMs, staleIfErrorMs }: Endpoint, entry: Entry | undefined): Parameters<typeof decideOnFailure>[0] {
-    return { mode: this.#mode, freshForMs, staleIfErrorMs, entry, now: this.#clock.now() }
+  #situation({ mode, freshForMs, staleIfErrorMs }: Endpoint, entry: Entry | undefined): Parameters<typeof decideOnFailure>[0] {
+    return { mode, freshForMs, staleIfErrorMs, entry, now: this.#clock.now() }
   }
 
   #serve<T>(ask: Ask<T>, entry: Entry, how: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>, began: number): Answered<T> {
@@ -146,14 +149,21 @@ export class CallRunner {
 
   async #callUpstream<T>(ask: Ask<T>, previous: Entry | undefined, share: boolean, ending: AbortController): Promise<Landed<T>> {
     const { endpoint } = ask
+    const askedAt = this.#clock.now()
     const fetched = await this.#inTime(ask, ending)
     const now = this.#clock.now()
     const tally = ask.line.at(now)
     if (fetched.result === 'answered') {
       tally.upAnswered++
       this.#heldOffUntil.delete(endpoint)
+      const { key, special } = ask
+      const { mode, freshForMs } = endpoint
+      if (mode === 'measure' && freshForMs !== undefined && !special) {
+        const body = typeof fetched.keep === 'string' ? undefined : fetched.keep().body
+        this.#measurement.answered(key, askedAt, now, freshForMs, body, tally)
+      }
       if (!share || typeof fetched.keep === 'string') return { fetched, entry: undefined }
-      const entry = entryOf(endpoint, ask.key, fetched.keep(), now)
+      const entry = entryOf(endpoint, key, fetched.keep(), now)
       if (previous) tally[sameBytes(previous.body, entry.body) ? 'unchanged' : 'changed']++
       await this.#store.put(entry)
       return { fetched, entry }

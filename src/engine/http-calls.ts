@@ -1,14 +1,15 @@
 import { isFresh, type SpecialRequest } from '../core/decide/decide.js'
 import { resultOfStatus, whyNotKept } from '../core/decide/keep.js'
+import type { Mode } from '../core/decide/mode.js'
 import type { Outcome } from '../core/decide/outcome.js'
-import { BrokenBodyError, UpstreamTimeoutError } from '../core/errors.js'
+import { BrokenBodyError, OfflineError, UpstreamTimeoutError } from '../core/errors.js'
 import { fieldsOfDecoded, reusableFields, type StoredHead } from '../core/http/stored-head.js'
-import { type Mode, unmatched } from '../core/ledger/ledger-row.js'
+import { unmatched } from '../core/ledger/ledger-row.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
-import type { Endpoint, Provider } from '../core/rules/endpoint.js'
-import { matchRequest } from '../core/rules/match.js'
+import type { Endpoint } from '../core/rules/endpoint.js'
 import { requestKey } from '../core/rules/request-key.js'
+import type { RuleBook } from '../core/rules/rule-book.js'
 import type { Books, Line } from './books.js'
 import { type CallRunner, type Fetched, storedOutcome } from './call-runner.js'
 import { answerOfEntry, fieldsOf, type HttpAnswer, toResponse } from './response-value.js'
@@ -16,7 +17,7 @@ import { answerOfEntry, fieldsOf, type HttpAnswer, toResponse } from './response
 export type Fetch = typeof globalThis.fetch
 
 export interface HttpCallsParts {
-  readonly providers: readonly Provider[]
+  readonly rules: RuleBook
   readonly store: Store
   readonly clock: Clock
   readonly mode: Mode
@@ -74,13 +75,17 @@ export class HttpCalls {
     const method = (init?.method ?? request?.method ?? 'GET').toUpperCase()
     const url = new URL(request ? request.url : String(input), (globalThis as { location?: { href: string } }).location?.href)
     const headers = new Headers(init?.headers ?? request?.headers)
-    const { provider, endpoint } = matchRequest(this.#parts.providers, method, url)
+    const { provider, endpoint } = this.#parts.rules.match(method, url)
     const name = provider?.name ?? unmatched
-    const line = this.#parts.books.line(name, endpoint?.name ?? unmatched)
-    if (!provider || !endpoint || endpoint.freshForMs === undefined) return this.#pass(input, init, name, endpoint, line)
+    const mode = endpoint?.mode ?? provider?.mode ?? this.#parts.mode
+    const line = this.#parts.books.line(name, endpoint?.name ?? unmatched, mode)
+    if (!provider || !endpoint || endpoint.freshForMs === undefined) {
+      if (mode === 'offline') throw this.#refuse(name, endpoint?.name ?? unmatched, line)
+      return this.#pass(input, init, name, endpoint, line)
+    }
     const special = specialOf(headers, cacheOption(init) ?? cacheOption(request))
     const key = requestKey(provider, { method, url, header: (field) => headers.get(field) })
-    if (init === undefined && typeof input === 'string' && this.#parts.mode === 'reuse') {
+    if (init === undefined && typeof input === 'string' && mode !== 'measure') {
       this.#remember(input, { endpoint, freshForMs: endpoint.freshForMs, line, key })
     }
     const { answer, outcome } = await this.#parts.runner.run<HttpAnswer>({
@@ -94,6 +99,11 @@ export class HttpCalls {
       copy: (shared) => ({ ...shared, fields: reusableFields(shared.fields) }),
     })
     return this.#respond(answer, outcome, this.#parts.clock.now())
+  }
+
+  #refuse(provider: string, endpoint: string, line: Line): OfflineError {
+    line.at(this.#parts.clock.now()).letDown++
+    return new OfflineError(provider, endpoint)
   }
 
   /** Sends a call on untouched and counts it. An endpoint's timeout holds until the answer begins. */

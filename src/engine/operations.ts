@@ -1,11 +1,10 @@
 import { isFresh } from '../core/decide/decide.js'
 import type { Outcome } from '../core/decide/outcome.js'
-import type { Mode } from '../core/ledger/ledger-row.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
 import { argumentKey } from '../core/rules/argument-key.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
-import type { ReuseOptions } from '../core/rules/options.js'
+import type { RuleOptions } from '../core/rules/options.js'
 import { isPlainData } from '../core/rules/plain-data.js'
 import type { Books } from './books.js'
 import type { Answered, CallRunner, Fetched } from './call-runner.js'
@@ -13,7 +12,7 @@ import type { Answered, CallRunner, Fetched } from './call-runner.js'
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
 export type AsyncFunction = (...args: never[]) => Promise<unknown>
 
-export interface OperationOptions<F extends AsyncFunction = AsyncFunction> extends ReuseOptions {
+export interface OperationOptions<F extends AsyncFunction = AsyncFunction> extends RuleOptions {
   /** Returns what tells one answer from another, as plain JSON data, in place of the arguments. */
   readonly keyedBy?: (...args: Parameters<F>) => unknown
 }
@@ -27,7 +26,6 @@ export type Operation<F extends AsyncFunction> = F & {
 export interface OperationParts {
   readonly store: Store
   readonly clock: Clock
-  readonly mode: Mode
   readonly books: Books
   readonly runner: CallRunner
   /** Throws once the stash is closed. */
@@ -47,8 +45,8 @@ export function wrapOperation<F extends AsyncFunction>(
   const { store, clock, runner, books } = parts
   const { freshForMs } = endpoint
   const id = `${endpoint.provider}.${endpoint.name}`
-  const line = books.line(endpoint.provider, endpoint.name)
-  const lookUp = parts.mode === 'reuse' && freshForMs !== undefined
+  const line = books.line(endpoint.provider, endpoint.name, endpoint.mode)
+  const lookUp = endpoint.mode !== 'measure' && freshForMs !== undefined
   const keys = new Map<string, string>()
 
   function keyOf(args: Parameters<F>): string {

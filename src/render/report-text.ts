@@ -55,7 +55,9 @@ type MoneyWriter = ReturnType<typeof moneyWriter>
 
 function moneysOf({ providers, totals }: Report): Money[] {
   const comparisons = [totals, ...providers.flatMap(({ endpoints }) => endpoints)]
-  return comparisons.flatMap(({ without, with: reused, saved }) => [...without.money, ...(reused?.money ?? []), ...(saved?.money ?? [])])
+  return comparisons.flatMap(({ without, with: reused, saved, couldSave }) =>
+    [without, reused, saved, couldSave].flatMap((part) => part?.money ?? []),
+  )
 }
 
 function providerLine({ provider, quota, ...comparison }: ProviderReport, colors: Colors): string {
@@ -92,8 +94,14 @@ function cellsOf(figures: Figures | Without, money: MoneyWriter): string[] {
   ]
 }
 
-function savedLines({ without, with: reused, saved }: Comparison, colors: Colors, money: MoneyWriter): string[] {
-  if (!reused || !saved) return ['The stash only measured so far: nothing was reused, nothing saved.']
+function savedLines({ without, with: reused, saved, couldSave }: Comparison, colors: Colors, money: MoneyWriter): string[] {
+  if (!reused || !saved) {
+    const { upstreamCalls = 0, money: spared = [] } = couldSave ?? {}
+    return [
+      'The stash only measured so far: nothing was reused.',
+      `Reuse by the same rules would have spared ${countText(upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(upstreamCalls, without.upstream)}) and ${money(spared)}.`,
+    ]
+  }
   const lines = [
     `${colors.bold('Saved')}  ${countText(saved.upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(saved.upstreamCalls, without.upstream)}) and ${money(saved.money)} of ${money(without.money)}`,
     `       callers given an error or a refusal: ${countText(without.letDown)} without, ${countText(reused.letDown)} with`,

@@ -1,4 +1,4 @@
-import type { Mode } from '../ledger/ledger-row.js'
+import type { Mode } from './mode.js'
 import type { Reason } from './reasons.js'
 
 /** What of an entry matters for deciding. Times are milliseconds since 1970-01-01T00:00Z. */
@@ -31,11 +31,13 @@ export type Forward = 'bypass' | 'uri-miss' | 'stale' | 'request'
 
 export type Decision =
   | { readonly do: 'serve'; readonly how: 'hit' | 'stale'; readonly reason: Reason }
+  | { readonly do: 'refuse'; readonly reason: Reason }
   | { readonly do: 'call'; readonly fwd: Forward; readonly reason: Reason; readonly reuse: boolean }
 
 /** Decides what is done about a call: the first row whose condition holds. */
 export function decide(facts: Facts): Decision {
   const { entry, now } = facts
+  if (facts.mode === 'offline') return decideOffline(facts)
   if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: false }
   if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: false }
   if (facts.special) return { do: 'call', fwd: 'request', reason: facts.special, reuse: false }
@@ -43,6 +45,12 @@ export function decide(facts: Facts): Decision {
   if (isFresh(entry, facts.freshForMs, now)) return { do: 'serve', how: 'hit', reason: 'fresh' }
   if (now < facts.heldOffUntil && isUsable(entry, facts, now)) return { do: 'serve', how: 'stale', reason: 'held-off' }
   return { do: 'call', fwd: 'stale', reason: 'expired', reuse: true }
+}
+
+/** Offline any stored answer is better than none. */
+function decideOffline({ entry, freshForMs = 0, now }: Facts): Decision {
+  if (!entry) return { do: 'refuse', reason: 'offline' }
+  return isFresh(entry, freshForMs, now) ? { do: 'serve', how: 'hit', reason: 'fresh' } : { do: 'serve', how: 'stale', reason: 'offline' }
 }
 
 /** Decides what a caller gets when the upstream call failed. */

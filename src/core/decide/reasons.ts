@@ -6,6 +6,7 @@ export const reasons = {
   'held-off': 'the last refresh failed a moment ago, so the older answer was given without asking again',
   'upstream-failed': 'the upstream call failed, so the older answer was given',
   'no-older-answer': 'the upstream call failed and no older answer may be given',
+  offline: 'the stash is offline: stored answers of any age are given, and nothing is called',
   measuring: 'the stash only measures',
   'not-reusable': 'the endpoint has no freshness, so nothing is stored',
   'range-asked': 'the request asks for a part of the answer',

@@ -1,10 +1,10 @@
+import type { Mode } from '../decide/mode.js'
 import type { Quota } from '../limits/quota.js'
 import type { FlatPlan } from '../money/flat-price.js'
 import type { Tally } from './tally.js'
 
-/** `measure`: nothing is reused, all is counted. `reuse`: answers are reused. */
-export const modes = ['measure', 'reuse'] as const
-export type Mode = (typeof modes)[number]
+/** Under which mode calls were counted; those answered offline count as reused. */
+export type LedgerMode = Exclude<Mode, 'offline'>
 
 /** Length of a time bucket in milliseconds; every bucket begins at a multiple of it. */
 export const bucketMs = 60_000
@@ -13,7 +13,7 @@ export const bucketMs = 60_000
 export interface LedgerRow {
   /** Begin of the bucket, milliseconds since 1970-01-01T00:00Z. */
   readonly bucket: number
-  readonly mode: Mode
+  readonly mode: LedgerMode
   readonly provider: string
   readonly endpoint: string
   readonly tally: Tally

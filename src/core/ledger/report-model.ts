@@ -22,6 +22,8 @@ export interface Figures {
   /** Refreshed answers that differed from the one before, and that did not. */
   readonly changed: number
   readonly unchanged: number
+  /** While only measuring: calls that reuse would have answered from store. */
+  readonly wouldHit: number
   /** Price of the upstream calls, one amount a currency; empty where no price is known. */
   readonly money: readonly Money[]
   /** How long callers waited, milliseconds, within 1%; null where nothing was measured. */
@@ -45,13 +47,21 @@ export type Without =
       readonly latencyMs: null
     }
 
+/** Upstream calls not made, and what they would have cost, one amount a currency. */
+export interface Spared {
+  readonly upstreamCalls: number
+  readonly money: readonly Money[]
+}
+
 /** One line of a report: the same calls without and with the stash. */
 export interface Comparison {
   readonly without: Without
   /** Null where the stash has only measured. */
   readonly with: Figures | null
   /** Without minus with; null where there is nothing to compare. */
-  readonly saved: { readonly upstreamCalls: number; readonly money: readonly Money[] } | null
+  readonly saved: Spared | null
+  /** What reuse would have spared of the calls measured: their number, and their price. Null where nothing was measured. */
+  readonly couldSave: Spared | null
 }
 
 export interface QuotaUse {

@@ -2,8 +2,8 @@ import { quotaPeriod } from '../limits/quota.js'
 import { addPriceOfAsked, addPriceOfMade } from '../money/flat-price.js'
 import { MoneySum } from '../money/money.js'
 import { type FactsInForce, factsInForce } from './facts-in-force.js'
-import { type BillingFacts, bucketMs, type LedgerRow, type Mode } from './ledger-row.js'
-import type { Comparison, Figures, QuotaUse, Report, Without } from './report-model.js'
+import { type BillingFacts, bucketMs, type LedgerMode, type LedgerRow } from './ledger-row.js'
+import type { Comparison, Figures, QuotaUse, Report, Spared, Without } from './report-model.js'
 import { Tally } from './tally.js'
 
 /** What a report is computed from. */
@@ -45,13 +45,23 @@ export function quotasSince(facts: readonly BillingFacts[], last: number): numbe
 function compare(rows: readonly LedgerRow[], known: FactsInForce): Comparison {
   const measured = figuresOf(rows, 'measure', known)
   const reused = figuresOf(rows, 'reuse', known)
-  if (!reused) return { without: { basis: 'measured', ...(measured ?? noFigures) }, with: null, saved: null }
+  const couldSave = measured ? couldSaveOf(rows, measured.wouldHit, known) : null
+  if (!reused) return { without: { basis: 'measured', ...(measured ?? noFigures) }, with: null, saved: null, couldSave }
   const without: Without =
     measured?.asked === reused.asked ? { basis: 'measured', ...measured } : reckonedWithout(rows, reused.asked, known)
   const money = new MoneySum()
   money.addAll(without.money)
   money.addAll(reused.money, -1)
-  return { without, with: reused, saved: { upstreamCalls: without.upstream - reused.upstream, money: money.toMoney() } }
+  return { without, with: reused, saved: { upstreamCalls: without.upstream - reused.upstream, money: money.toMoney() }, couldSave }
+}
+
+function couldSaveOf(rows: readonly LedgerRow[], upstreamCalls: number, known: FactsInForce): Spared {
+  const money = new MoneySum()
+  for (const { bucket, provider, endpoint, tally } of rows) {
+    const plan = known.plan(provider, endpoint, bucket)
+    if (plan) money.add(plan.currency, plan.perCall, tally.wouldHit)
+  }
+  return { upstreamCalls, money: money.toMoney() }
 }
 
 function reckonedWithout(rows: readonly LedgerRow[], asked: number, known: FactsInForce): Without {
@@ -63,7 +73,7 @@ function reckonedWithout(rows: readonly LedgerRow[], asked: number, known: Facts
   return { basis: 'reckoned', asked, upstream: asked, refused: null, failed: null, letDown: null, money: money.toMoney(), latencyMs: null }
 }
 
-function figuresOf(rows: readonly LedgerRow[], mode: Mode, known: FactsInForce): Figures | undefined {
+function figuresOf(rows: readonly LedgerRow[], mode: LedgerMode, known: FactsInForce): Figures | undefined {
   const total = new Tally()
   const money = new MoneySum()
   for (const row of rows) {
@@ -88,6 +98,7 @@ function figuresOfTally(tally: Tally, money: MoneySum): Figures {
     letDown: tally.letDown,
     changed: tally.changed,
     unchanged: tally.unchanged,
+    wouldHit: tally.wouldHit,
     money: money.toMoney(),
     latencyMs: median === undefined || p95 === undefined ? null : { median: hundredths(median), p95: hundredths(p95) },
   }
@@ -100,7 +111,7 @@ function quotaUse(provider: string, rows: readonly LedgerRow[], known: FactsInFo
   if (!quota) return null
   const { start, end } = quotaPeriod(quota, last)
   const inPeriod = rows.filter((row) => row.provider === provider && row.bucket >= start && row.bucket < end)
-  const used = (mode: Mode) => inPeriod.reduce((sum, row) => sum + (row.mode === mode ? row.tally.upstream : 0), 0)
+  const used = (mode: LedgerMode) => inPeriod.reduce((sum, row) => sum + (row.mode === mode ? row.tally.upstream : 0), 0)
   return {
     limit: quota.calls,
     per: quota.per,

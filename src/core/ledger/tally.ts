@@ -2,7 +2,7 @@ import { LatencyHistogram } from './latency-histogram.js'
 
 /**
  * What is counted. The first five say how a call of the application ended and add up to the calls asked; the next three
- * say how a call to the provider ended and add up to the upstream calls; the last two compare a refreshed answer with the
+ * say how a call to the provider ended and add up to the upstream calls; the next two compare a refreshed answer with the
  * one it took the place of.
  */
 const countNames = [
@@ -21,6 +21,8 @@ const countNames = [
   'upFailed',
   'changed',
   'unchanged',
+  /** calls while measuring that reuse would have answered from store */
+  'wouldHit',
 ] as const
 
 type CountName = (typeof countNames)[number]
@@ -38,6 +40,7 @@ export class Tally implements Counts {
   upFailed = 0
   changed = 0
   unchanged = 0
+  wouldHit = 0
   /** How long each caller waited, in milliseconds. */
   latency = new LatencyHistogram()
 

@@ -1,40 +1,60 @@
+import type { Mode } from '../decide/mode.js'
 import type { BillingFacts } from '../ledger/ledger-row.js'
 import { type FlatPlan, moneyOfCall } from '../money/flat-price.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
-import type { NamedEndpointOptions, ProviderOptions, ReuseOptions } from './options.js'
-import { compareSpecificity, parseRequestTemplate, segmentsOf } from './path-template.js'
+import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from './options.js'
+import { parseRequestTemplate, segmentsOf } from './request-template.js'
 
 const defaultTimeout = '10 s'
 const defaultHoldOff = '30 s'
 
+/** What of a configuration holds for more than one provider. */
+export interface Common {
+  readonly mode: Mode
+  readonly sets: Readonly<Record<string, ReuseOptions>>
+}
+
 /** Compiles the options of one provider. They have been checked: nothing here can fail. */
-export function compileProvider(name: string, options: ProviderOptions): Provider {
-  const endpoints = endpointList(options).map((endpoint): RequestEndpoint => {
-    const { method, path } = parseRequestTemplate(endpoint.request) ?? { method: '', path: [] }
-    return { ...compileEndpoint(name, endpoint.name, endpoint, options), method, path }
+export function compileProvider(name: string, options: ProviderOptions, common: Common): Provider {
+  const endpoints = endpointList(options).flatMap((endpoint): RequestEndpoint[] => {
+    const template = parseRequestTemplate(endpoint.request)
+    if (!template) return []
+    const compiled = compileEndpoint(name, endpoint.name, resolveRule(endpoint, options, common.sets), options, common)
+    return [{ ...compiled, freshForMs: template.method === 'GET' ? compiled.freshForMs : undefined, template }]
   })
   return {
     name,
-    timeoutMs: durationMs(options.timeout ?? defaultTimeout) as number,
+    mode: options.mode ?? common.mode,
     base: options.baseUrl === undefined ? undefined : baseOf(options.baseUrl),
     secretQuery: new Set(options.secretQuery),
     callerHeaders: ['authorization', 'cookie', 'origin', ...(options.secretHeaders ?? []).map((field) => field.toLowerCase())],
-    endpoints: endpoints.sort((a, b) => compareSpecificity(a.path, b.path)),
+    endpoints,
   }
 }
 
-/** Compiles the options of one endpoint or operation of a provider. */
-export function compileEndpoint(provider: string, name: string, reuse: ReuseOptions, options: ProviderOptions): Endpoint {
+/** Compiles the resolved options of one endpoint or operation of a provider. */
+export function compileEndpoint(provider: string, name: string, reuse: ReuseOptions, options: ProviderOptions, common: Common): Endpoint {
   return {
     provider,
     name,
-    freshForMs: reuse.freshFor === undefined ? undefined : durationMs(reuse.freshFor),
+    mode: reuse.mode ?? options.mode ?? common.mode,
+    freshForMs: reuse.freshFor === undefined || reuse.reuse === 'never' ? undefined : durationMs(reuse.freshFor),
     staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
     holdOffMs: durationMs(reuse.holdOff ?? defaultHoldOff) as number,
     timeoutMs: durationMs(options.timeout ?? defaultTimeout) as number,
     price: moneyOfCall(planOf(options, reuse)),
   }
+}
+
+/** The options that hold for an endpoint or operation: its own over those of its sets over the provider's defaults and their sets. */
+export function resolveRule(own: RuleOptions, { defaults = {} }: ProviderOptions, sets: Common['sets']): ReuseOptions {
+  return { ...withSets(defaults, sets), ...withSets(own, sets) }
+}
+
+function withSets({ set = [], ...own }: RuleOptions, sets: Common['sets']): ReuseOptions {
+  const named = typeof set === 'string' ? [set] : set
+  return Object.assign({}, ...named.map((name) => sets[name]), own) as ReuseOptions
 }
 
 /** The endpoints of a provider as a list, however they were written. */

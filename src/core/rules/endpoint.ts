@@ -1,10 +1,12 @@
+import type { Mode } from '../decide/mode.js'
 import type { Money } from '../money/money.js'
-import type { PathTemplate } from './path-template.js'
+import type { RequestTemplate } from './request-template.js'
 
 /** What is known of one endpoint or operation once its options are compiled. Times are milliseconds. */
 export interface Endpoint {
   readonly provider: string
   readonly name: string
+  readonly mode: Mode
   /** Undefined where nothing may be stored. */
   readonly freshForMs: number | undefined
   readonly staleIfErrorMs: number
@@ -16,18 +18,16 @@ export interface Endpoint {
 
 /** An endpoint that covers HTTP requests. */
 export interface RequestEndpoint extends Endpoint {
-  readonly method: string
-  readonly path: PathTemplate
+  readonly template: RequestTemplate
 }
 
 /** A provider once its options are compiled. */
 export interface Provider {
   readonly name: string
-  readonly timeoutMs: number
+  readonly mode: Mode
   readonly base: { readonly origin: string; readonly segments: readonly string[] } | undefined
   readonly secretQuery: ReadonlySet<string>
   /** Header fields that say who calls: their values keep answers apart, as a digest. */
   readonly callerHeaders: readonly string[]
-  /** The most specific come first. */
   readonly endpoints: readonly RequestEndpoint[]
 }

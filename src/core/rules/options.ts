@@ -1,3 +1,4 @@
+import type { Mode } from '../decide/mode.js'
 import type { UnbilledOutcome } from '../money/flat-price.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { Duration } from '../time/duration.js'
@@ -10,13 +11,27 @@ export interface ReuseOptions {
   readonly staleIfError?: Duration
   /** How long nobody asks again after a refresh failed, while an older answer can be given. Default `"30 s"`. */
   readonly holdOff?: Duration
+  /** `never`: nothing is stored, whatever `freshFor` a set or the provider's defaults give. */
+  readonly reuse?: 'never'
+  /** Where it is another than the provider's. */
+  readonly mode?: Mode
   /** Price of one call where it is another than the plan's `perCall`: a decimal string in the plan's currency. */
   readonly perCall?: string
 }
 
+/** Reuse options that may refer to named sets of them. What is said here wins over the sets, and later sets over earlier ones. */
+export interface RuleOptions extends ReuseOptions {
+  /** Names of option sets in the configuration's `sets`. */
+  readonly set?: string | readonly string[]
+}
+
 /** A named rule of a provider: which requests it covers and how their answers are treated. */
-export interface EndpointOptions extends ReuseOptions {
-  /** Method and path template below the base URL, e.g. `"GET /stations/{id}/tides"`; `{name}` stands for one segment. */
+export interface EndpointOptions extends RuleOptions {
+  /**
+   * Method and path template below the base URL, with query values that must be there, e.g. `"GET /stations/{id}/tides?kind=spring"`.
+   * `{name}` stands for one segment, a last `*` for one or more. The most specific endpoint wins: at the first segment where two
+   * differ, a literal before `{name}` before `*`; then the one with more query values.
+   */
   readonly request: string
 }
 
@@ -53,6 +68,10 @@ export interface ProviderOptions {
   readonly secretQuery?: readonly string[]
   /** Header fields that carry a credential, besides `Authorization` and `Cookie`. */
   readonly secretHeaders?: readonly string[]
+  /** What is done with its calls, where that is another than the stash's `mode`. */
+  readonly mode?: Mode
+  /** What holds for every endpoint and operation that does not say otherwise. Freshness given here holds for GET only. */
+  readonly defaults?: RuleOptions
   readonly plan?: PlanOptions
   readonly quota?: QuotaOptions
   /** By name, or as a list of endpoints with a `name` each. */

@@ -1,5 +1,4 @@
-import { sha256 } from '@noble/hashes/sha2.js'
-import { bytesToHex, utf8ToBytes } from '@noble/hashes/utils.js'
+import { digestOf } from './digest.js'
 import type { Provider } from './endpoint.js'
 
 /** The parts of a request that tell its answer from others. */
@@ -29,7 +28,7 @@ export function requestKey(provider: Provider, request: KeyedRequest): string {
     if (value !== null) secrets.push(`${field}: ${value}`)
   }
   const query = parameters.length > 0 ? `?${parameters.join('&')}` : ''
-  const caller = secrets.length > 0 ? ` caller:${digest(secrets)}` : ''
+  const caller = secrets.length > 0 ? ` caller:${digestOf(JSON.stringify(secrets))}` : ''
   return `${request.method} ${url.origin}${url.pathname}${query}${caller}`
 }
 
@@ -44,8 +43,4 @@ function decoded(name: string): string {
   } catch {
     return name
   }
-}
-
-function digest(secrets: readonly string[]): string {
-  return bytesToHex(sha256(utf8ToBytes(JSON.stringify(secrets))))
 }

@@ -10,11 +10,11 @@ export interface SqliteDriver {
 /** Troubles that a store can say something useful of, by SQLite's primary result codes (sqlite.org/rescode.html). */
 export type SqliteTrouble = 'busy' | 'read-only' | 'not-a-database' | 'cannot-open' | 'other'
 
-export type SqlValue = string | number | Uint8Array | null
+type SqlValue = string | number | Uint8Array | null
 export type Row = Readonly<Record<string, unknown>>
 
 /** Parameters go by position; give all of them. */
-export interface Statement {
+interface Statement {
   get(...parameters: SqlValue[]): Row | undefined
   all(...parameters: SqlValue[]): Row[]
   /** Returns how many rows changed. */

@@ -1,5 +1,5 @@
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
-import type { BillingFacts, LedgerRow, Mode } from '../../core/ledger/ledger-row.js'
+import type { BillingFacts, LedgerMode, LedgerRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
 import type { Entry, Store } from '../../core/ports/store.js'
 import { type Row, type SqliteDriver, transactions } from './driver.js'
@@ -61,7 +61,7 @@ class SqliteStore implements Store {
   readLedger(since: number, until: number): LedgerRow[] {
     return this.#statements.readLedger.all(since, until).map((row) => ({
       bucket: Number(row.bucket),
-      mode: row.mode as Mode,
+      mode: row.mode as LedgerMode,
       provider: String(row.provider),
       endpoint: String(row.endpoint),
       tally: Tally.parse(String(row.tally)),

@@ -1,0 +1,45 @@
+/** A part of a path: a literal segment, `{name}` for any one segment, or a last `*` for one or more. */
+type PathPart = { readonly kind: 'literal'; readonly text: string } | { readonly kind: 'any' } | { readonly kind: 'rest' }
+
+/** A compiled `"GET /stations/{id}/tides?kind=spring"`. */
+export interface RequestTemplate {
+  readonly method: string
+  readonly path: readonly PathPart[]
+  /** Query parameters that must stand in the request once, with this value. */
+  readonly query: readonly (readonly [name: string, value: string])[]
+}
+
+/** Compiles a method, a path template and fixed query values; undefined where the text is no such thing. */
+export function parseRequestTemplate(text: string): RequestTemplate | undefined {
+  const [, method, path, query] = /^([A-Z]+) (\/[^?#\s]*)(?:\?([^#\s]+))?$/.exec(text) ?? []
+  if (method === undefined || path === undefined) return undefined
+  const segments = segmentsOf(path)
+  const parts = segments.map((segment, i) => partOf(segment, i === segments.length - 1))
+  if (parts.some((part) => part === undefined)) return undefined
+  return { method, path: parts as PathPart[], query: [...new URLSearchParams(query)] }
+}
+
+function partOf(segment: string, isLast: boolean): PathPart | undefined {
+  if (/^\{\w+\}$/.test(segment)) return { kind: 'any' }
+  if (segment === '*') return isLast ? { kind: 'rest' } : undefined
+  return /[{}*]/.test(segment) ? undefined : { kind: 'literal', text: segment }
+}
+
+/** The segments of a path, percent-encoding untouched: `/a/b` has two, `/` has one empty one. */
+export function segmentsOf(path: string): string[] {
+  return path.slice(1).split('/')
+}
+
+/**
+ * Whether two templates are equally specific and some request matches both, so that nothing says which is meant: the same method and
+ * path, as many fixed query values, and none that contradicts one of the other.
+ */
+export function areTied(one: RequestTemplate, other: RequestTemplate): boolean {
+  if (pathShape(one) !== pathShape(other) || one.query.length !== other.query.length) return false
+  const values = new Map(one.query)
+  return other.query.every(([name, value]) => !values.has(name) || values.get(name) === value)
+}
+
+function pathShape({ method, path }: RequestTemplate): string {
+  return `${method} ${path.map((part) => (part.kind === 'literal' ? part.text : part.kind === 'any' ? '{}' : '*')).join('/')}`
+}
