@@ -25,6 +25,7 @@ export type { Comparison, EndpointReport, Figures, ProviderReport, QuotaUse, Rep
 export type { Money } from './core/money/money.js'
 export type { Clock } from './core/ports/clock.js'
 export type { Entry, Maybe, Store } from './core/ports/store.js'
+export type { KeyedRequest, KeyFunction, KeyOptions } from './core/rules/keying.js'
 export type {
   EndpointOptions,
   NamedEndpointOptions,

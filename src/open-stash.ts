@@ -37,7 +37,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   const runner = new CallRunner(store, clock)
   const http = new HttpCalls({
     rules: new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, common))),
-    ...{ store, clock, mode, books, runner },
+    ...{ store, clock, mode, books, runner, warn },
     fetch: config.fetch ?? ((input, init) => globalThis.fetch(input, init)),
   })
   const taken = new Set(

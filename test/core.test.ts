@@ -4,6 +4,7 @@ import { decide, decideOnFailure, type Facts } from '../src/core/decide/decide.j
 import { LatencyHistogram } from '../src/core/ledger/latency-histogram.js'
 import { MoneySum } from '../src/core/money/money.js'
 import { compileProvider } from '../src/core/rules/compile.js'
+import { compileKeying } from '../src/core/rules/keying.js'
 import { requestKey } from '../src/core/rules/request-key.js'
 import { RuleBook } from '../src/core/rules/rule-book.js'
 import { periodAround } from '../src/core/time/calendar.js'
@@ -160,7 +161,7 @@ describe('rules', () => {
     })
     const keyOf = ({ path, query, caller }: { path: string; query: [string, string][]; caller: string | null }) => {
       const url = new URL(`https://tides.ebbline.example/v2/${encodeURIComponent(path)}?${new URLSearchParams(query)}`)
-      return requestKey(provider, { method: 'GET', url, header: (name) => (name === 'authorization' ? caller : null) })
+      return requestKey(provider, compileKeying({}), { method: 'GET', url, header: (name) => (name === 'authorization' ? caller : null) })
     }
     /** What must be equal for two requests to be the same. */
     const sense = ({ path, query, caller }: Parameters<typeof keyOf>[0]) =>

@@ -49,7 +49,9 @@ function faultsOfIssue(issue: z.core.$ZodIssue, schema: z.ZodType, whole: unknow
       return [{ path, message: issue.issues[0]?.message ?? issue.message }]
     case 'invalid_union': {
       if (issue.message !== 'Invalid input') return [{ path, message: issue.message }]
-      const nearest = issue.errors[Array.isArray(issue.input) ? 1 : 0] ?? []
+      const isMeant = (errors: readonly z.core.$ZodIssue[]) =>
+        !errors.some(({ code, path }) => code === 'invalid_type' && path.length === 0)
+      const nearest = issue.errors.find(isMeant) ?? []
       if (nearest.length === 0) return [{ path, message: issue.message }]
       return nearest.flatMap((inner) => faultsOfIssue({ ...inner, path: [...issue.path, ...inner.path] }, schema, whole, under))
     }

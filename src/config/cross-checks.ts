@@ -95,10 +95,13 @@ function requestFaults(endpoint: NamedEndpointOptions, place: string, before: Pl
   const template = typeof endpoint.request === 'string' ? parseRequestTemplate(endpoint.request) : undefined
   if (!template) return []
   const faults: ConfigFault[] = []
-  if (template.method !== 'GET' && endpoint.freshFor !== undefined) {
+  if (endpoint.safe && template.method !== 'POST') {
+    faults.push({ path: `${place}.safe`, message: `is for POST only, not for ${template.method}` })
+  }
+  if (template.method !== 'GET' && !endpoint.safe && endpoint.freshFor !== undefined) {
     faults.push({
       path: `${place}.freshFor`,
-      message: `answers to ${template.method} are not reused, only those to GET: leave it out, the calls are counted all the same`,
+      message: `answers to ${template.method} are not reused, only those to GET, and to POST with "safe: true": leave it out, the calls are counted all the same`,
     })
   }
   const other = before.find((one) => areTied(one.template, template))

@@ -27,6 +27,10 @@ function oneOf<const T extends readonly string[]>(values: T) {
   return z.enum(values, { error: (issue) => `${received(issue)} is none of ${values.map((value) => `"${value}"`).join(', ')}` })
 }
 
+function part(wanted: string, isRight: (value: unknown) => boolean) {
+  return z.custom(isRight, { error: `is not ${wanted}` }).optional()
+}
+
 const price = text(isPrice, 'a price: write a decimal in quotes, e.g. "0.004"')
 const fieldNames = z.array(text((name) => name !== '', 'a name'))
 
@@ -36,6 +40,7 @@ const reuse = {
   holdOff: duration.optional(),
   reuse: oneOf(['never']).optional(),
   mode: oneOf(modes).optional(),
+  version: z.int({ error: (issue) => `${received(issue)} is not a whole number` }).optional(),
   perCall: price.optional(),
 }
 
@@ -48,8 +53,28 @@ const rule = {
     .optional(),
 }
 
+const pointers = z.array(text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/name"'))
+const isFunction = (value: unknown) => typeof value === 'function'
+const yesOrNo = z.boolean({ error: (issue) => `${received(issue)} is neither true nor false` })
+
+const keyedBy = z.union([
+  z.strictObject({
+    query: z.union([z.strictObject({ except: fieldNames }), fieldNames]).optional(),
+    headers: fieldNames.optional(),
+    cookies: fieldNames.optional(),
+    body: pointers.optional(),
+  }),
+  z.custom(isFunction, {
+    error: (issue) => `${received(issue)} is neither an object with "query", "headers", "cookies" and "body" nor a function`,
+  }),
+])
+
 const endpoint = {
   ...rule,
+  keyedBy: keyedBy.optional(),
+  shared: yesOrNo.optional(),
+  per: part('a function', isFunction),
+  safe: yesOrNo.optional(),
   request: text(
     (value) => parseRequestTemplate(value) !== undefined,
     'a method and a path template, e.g. "GET /stations/{id}" or "GET /v2/*"',
@@ -86,23 +111,19 @@ const provider = z.strictObject({
   endpoints: z.union([z.record(name, z.strictObject(endpoint)), z.array(z.strictObject({ name, ...endpoint }))]).optional(),
 })
 
-function part(wanted: string, isRight: (value: unknown) => boolean) {
-  return z.custom(isRight, { error: `is not ${wanted}` }).optional()
-}
-
 /** The shape of a `StashConfig`. What only several options together show is checked in `cross-checks.ts`. */
 export const configSchema = z.strictObject({
   store: part('a store: give memoryStore(), sqliteStore(file) or another', isObject),
   mode: oneOf(modes).optional(),
   sets: z.record(name, z.strictObject(reuse)).optional(),
   providers: z.record(name, provider).optional(),
-  fetch: part('a function', (value) => typeof value === 'function'),
+  fetch: part('a function', isFunction),
   clock: part('a clock', isObject),
-  warn: part('a function', (value) => typeof value === 'function'),
+  warn: part('a function', isFunction),
 })
 
 /** The shape of an operation's options. */
-export const operationSchema = z.strictObject({ ...rule, keyedBy: part('a function', (value) => typeof value === 'function') })
+export const operationSchema = z.strictObject({ ...rule, keyedBy: part('a function', isFunction) })
 
 function isObject(value: unknown): boolean {
   return typeof value === 'object' && value !== null

@@ -5,9 +5,11 @@ import type { Outcome } from '../core/decide/outcome.js'
 import { BrokenBodyError, OfflineError, UpstreamTimeoutError } from '../core/errors.js'
 import { fieldsOfDecoded, reusableFields, type StoredHead } from '../core/http/stored-head.js'
 import { unmatched } from '../core/ledger/ledger-row.js'
+import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
-import type { Endpoint } from '../core/rules/endpoint.js'
+import type { Endpoint, Provider, RequestEndpoint } from '../core/rules/endpoint.js'
+import type { KeyedRequest } from '../core/rules/keying.js'
 import { requestKey } from '../core/rules/request-key.js'
 import type { RuleBook } from '../core/rules/rule-book.js'
 import type { Books, Line } from './books.js'
@@ -24,6 +26,7 @@ export interface HttpCallsParts {
   readonly books: Books
   readonly runner: CallRunner
   readonly fetch: Fetch
+  readonly warn: (message: string) => void
 }
 
 /** A plain GET by URL, once its endpoint and key are known. */
@@ -42,9 +45,11 @@ export class HttpCalls {
   readonly #parts: HttpCallsParts
   readonly #outcomes = new WeakMap<Response, Outcome>()
   readonly #known = new Map<string, Known>()
+  readonly #keying: OncePerEpisode
 
   constructor(parts: HttpCallsParts) {
     this.#parts = parts
+    this.#keying = new OncePerEpisode(parts.warn)
   }
 
   outcomeOf(response: Response): Outcome | undefined {
@@ -84,8 +89,12 @@ export class HttpCalls {
       return this.#pass(input, init, name, endpoint, line)
     }
     const special = specialOf(headers, cacheOption(init) ?? cacheOption(request))
-    const key = requestKey(provider, { method, url, header: (field) => headers.get(field) })
-    if (init === undefined && typeof input === 'string' && mode !== 'measure') {
+    const body = endpoint.template.method === 'GET' ? undefined : await bytesOf(input, init)
+    const keyed = { method, url, header: (field: string) => (body?.headers ?? headers).get(field), body: body?.bytes }
+    const key = this.#keyOf(provider, endpoint, keyed)
+    if (key === undefined) return this.#pass(input, body ? { ...init, body: body.bytes } : init, name, endpoint, line)
+    const { by, per } = endpoint.keying
+    if (init === undefined && !by && !per && method === 'GET' && typeof input === 'string' && mode !== 'measure') {
       this.#remember(input, { endpoint, freshForMs: endpoint.freshForMs, line, key })
     }
     const { answer, outcome } = await this.#parts.runner.run<HttpAnswer>({
@@ -94,11 +103,23 @@ export class HttpCalls {
       key,
       special,
       signal: init?.signal ?? request?.signal ?? undefined,
-      callUpstream: (signal) => this.#callUpstream(endpoint, input, { ...init, signal }),
+      callUpstream: (signal) => this.#callUpstream(endpoint, ...(body ? body.resend(signal) : ([input, { ...init, signal }] as const))),
       revive: answerOfEntry,
       copy: (shared) => ({ ...shared, fields: reusableFields(shared.fields) }),
     })
     return this.#respond(answer, outcome, this.#parts.clock.now())
+  }
+
+  /** The key of a request, or undefined where a function of the configuration fails: then the call goes by as if it had no rule. */
+  #keyOf(provider: Provider, endpoint: RequestEndpoint, request: KeyedRequest): string | undefined {
+    try {
+      const key = requestKey(provider, endpoint.keying, request)
+      this.#keying.fine()
+      return key
+    } catch (cause) {
+      this.#keying.trouble(`${endpoint.provider}.${endpoint.name} gives no key, its calls go upstream until it does`, cause)
+      return undefined
+    }
   }
 
   #refuse(provider: string, endpoint: string, line: Line): OfflineError {
@@ -180,6 +201,15 @@ export class HttpCalls {
     if (this.#known.size >= mostKnown) this.#known.clear()
     this.#known.set(url, known)
   }
+}
+
+/** The bytes of a request's body, and the call that sends them: a body can be read only once. */
+async function bytesOf(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]) {
+  const request = new Request(input, init)
+  const { url, method, headers } = request
+  const bytes = new Uint8Array(await request.arrayBuffer())
+  const resend = (signal: AbortSignal) => [url, { ...init, method, headers, body: bytes, signal }] as const
+  return { bytes, headers, resend }
 }
 
 function keptForm({ status, statusText, fields, body }: HttpAnswer): { head: string; body: Uint8Array; memo: HttpAnswer } {

@@ -44,7 +44,8 @@ export function wrapOperation<F extends AsyncFunction>(
 ): Operation<F> {
   const { store, clock, runner, books } = parts
   const { freshForMs } = endpoint
-  const id = `${endpoint.provider}.${endpoint.name}`
+  const { version } = endpoint
+  const id = `${endpoint.provider}.${endpoint.name}${version === undefined ? '' : `@${version}`}`
   const line = books.line(endpoint.provider, endpoint.name, endpoint.mode)
   const lookUp = endpoint.mode !== 'measure' && freshForMs !== undefined
   const keys = new Map<string, string>()

@@ -17,6 +17,12 @@ export function argumentKey(operation: string, args: readonly unknown[]): string
   }
 }
 
+/** A prefix and one value as canonical JSON (RFC 8785); throws `ARGUMENTS_UNKEYABLE` for anything else than plain JSON data. */
+export function canonicalKey(prefix: string, value: unknown): string {
+  if (isPlainData(value)) return prefix + canonicalize(value)
+  throw new StashenError('ARGUMENTS_UNKEYABLE', 'a "keyedBy" function returned something other than plain JSON data, which gives no key')
+}
+
 function unkeyable(operation: string, at: number | undefined, cause?: unknown): StashenError {
   const which = at === undefined ? 'its arguments hold' : `argument ${at + 1} is or holds`
   return new StashenError(

@@ -3,6 +3,8 @@ import type { BillingFacts } from '../ledger/ledger-row.js'
 import { type FlatPlan, moneyOfCall } from '../money/flat-price.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
+import { compileKeying } from './keying.js'
+import { normalisePercent } from './normalise-url.js'
 import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from './options.js'
 import { parseRequestTemplate, segmentsOf } from './request-template.js'
 
@@ -20,8 +22,10 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
   const endpoints = endpointList(options).flatMap((endpoint): RequestEndpoint[] => {
     const template = parseRequestTemplate(endpoint.request)
     if (!template) return []
-    const compiled = compileEndpoint(name, endpoint.name, resolveRule(endpoint, options, common.sets), options, common)
-    return [{ ...compiled, freshForMs: template.method === 'GET' ? compiled.freshForMs : undefined, template }]
+    const rule = resolveRule(endpoint, options, common.sets)
+    const compiled = compileEndpoint(name, endpoint.name, rule, options, common)
+    const freshForMs = template.method === 'GET' || endpoint.safe ? compiled.freshForMs : undefined
+    return [{ ...compiled, freshForMs, template, keying: compileKeying({ ...endpoint, version: rule.version }) }]
   })
   return {
     name,
@@ -39,6 +43,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     provider,
     name,
     mode: reuse.mode ?? options.mode ?? common.mode,
+    version: reuse.version,
     freshForMs: reuse.freshFor === undefined || reuse.reuse === 'never' ? undefined : durationMs(reuse.freshFor),
     staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
     holdOffMs: durationMs(reuse.holdOff ?? defaultHoldOff) as number,
@@ -86,7 +91,7 @@ function planOf({ plan }: ProviderOptions, reuse: ReuseOptions | undefined): Fla
 
 function baseOf(baseUrl: string): NonNullable<Provider['base']> {
   const url = new URL(baseUrl)
-  const path = url.pathname.replace(/\/$/, '')
+  const path = normalisePercent(url.pathname).replace(/\/$/, '')
   return { origin: url.origin, segments: path === '' ? [] : segmentsOf(path) }
 }
 

@@ -1,5 +1,6 @@
 import type { Mode } from '../decide/mode.js'
 import type { Money } from '../money/money.js'
+import type { Keying } from './keying.js'
 import type { RequestTemplate } from './request-template.js'
 
 /** What is known of one endpoint or operation once its options are compiled. Times are milliseconds. */
@@ -7,6 +8,7 @@ export interface Endpoint {
   readonly provider: string
   readonly name: string
   readonly mode: Mode
+  readonly version: number | undefined
   /** Undefined where nothing may be stored. */
   readonly freshForMs: number | undefined
   readonly staleIfErrorMs: number
@@ -19,6 +21,7 @@ export interface Endpoint {
 /** An endpoint that covers HTTP requests. */
 export interface RequestEndpoint extends Endpoint {
   readonly template: RequestTemplate
+  readonly keying: Keying
 }
 
 /** A provider once its options are compiled. */

@@ -2,6 +2,7 @@ import type { Mode } from '../decide/mode.js'
 import type { UnbilledOutcome } from '../money/flat-price.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { Duration } from '../time/duration.js'
+import type { KeyedRequest, KeyFunction, KeyOptions } from './keying.js'
 
 /** How the answers of an endpoint or operation are treated. */
 export interface ReuseOptions {
@@ -15,6 +16,8 @@ export interface ReuseOptions {
   readonly reuse?: 'never'
   /** Where it is another than the provider's. */
   readonly mode?: Mode
+  /** Raise it when the code that reads the answers changed: those stored under another version count as absent, and stay for it. */
+  readonly version?: number
   /** Price of one call where it is another than the plan's `perCall`: a decimal string in the plan's currency. */
   readonly perCall?: string
 }
@@ -33,6 +36,14 @@ export interface EndpointOptions extends RuleOptions {
    * differ, a literal before `{name}` before `*`; then the one with more query values.
    */
   readonly request: string
+  /** Which parts of a request tell its answer from others. Default: method, URL and body. */
+  readonly keyedBy?: KeyOptions | KeyFunction
+  /** Whether callers with different credentials may share an answer. Default false. */
+  readonly shared?: boolean
+  /** Tells tenants apart: calls for which it returns different texts never share an answer. */
+  readonly per?: (request: KeyedRequest) => string
+  /** Says that a POST only asks (RFC 9110 section 9.2.1), so that its answer may be reused. Default false. */
+  readonly safe?: boolean
 }
 
 /** An endpoint in a list, where its name stands beside its options. */

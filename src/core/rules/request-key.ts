@@ -1,46 +1,51 @@
+import { canonicalKey } from './argument-key.js'
+import { bodyKey } from './body-key.js'
 import { digestOf } from './digest.js'
 import type { Provider } from './endpoint.js'
-
-/** The parts of a request that tell its answer from others. */
-export interface KeyedRequest {
-  readonly method: string
-  readonly url: URL
-  /** The value of a header field, or null. */
-  header(name: string): string | null
-}
+import type { KeyedRequest, Keying } from './keying.js'
+import { normalisePercent, sortedParameters } from './normalise-url.js'
 
 /**
- * The key of a request: method and normalised URL, without its fragment and with the query's parameters in the order of their
- * names. Credentials stand in it only as a one-way digest, which keeps callers with different ones apart.
+ * The key of a request: its method and its normalised URL, without fragment, with the parameters that matter in the order of their
+ * names, then what else of it matters. Credentials and cookies stand in it only as a one-way digest, which keeps callers with
+ * different ones apart.
  */
-export function requestKey(provider: Provider, request: KeyedRequest): string {
-  const { url } = request
+export function requestKey(provider: Provider, keying: Keying, request: KeyedRequest): string {
+  const { method, url } = request
   const secrets: string[] = []
   const parameters: string[] = []
-  for (const parameter of url.search === '' ? [] : url.search.slice(1).split('&')) {
-    const name = nameOf(parameter)
-    if (provider.secretQuery.has(decoded(name))) secrets.push(`?${parameter}`)
-    else if (parameter !== '') parameters.push(parameter)
+  for (const { name, text } of sortedParameters(url)) {
+    if (provider.secretQuery.has(name)) secrets.push(`?${text}`)
+    else if (keying.usesParameter(name)) parameters.push(text)
   }
-  parameters.sort((a, b) => (nameOf(a) < nameOf(b) ? -1 : nameOf(a) > nameOf(b) ? 1 : 0))
-  for (const field of provider.callerHeaders) {
+  const place = keying.by
+    ? canonicalKey('by:', keying.by(request))
+    : `${url.origin}${normalisePercent(url.pathname)}${parameters.length > 0 ? `?${parameters.join('&')}` : ''}`
+  return `${method} ${place}${bodyPart(keying, request)}${fieldParts(keying, request)}${callerPart(provider, keying, request, secrets)}`
+}
+
+function bodyPart({ by, pointers }: Keying, { body, header }: KeyedRequest): string {
+  return by || !body || body.byteLength === 0 ? '' : ` body:${bodyKey(body, header('content-type'), pointers)}`
+}
+
+function fieldParts({ headers, cookies, version }: Keying, request: KeyedRequest): string {
+  let parts = version === undefined ? '' : ` version:${version}`
+  for (const name of headers) parts += ` ${name}:${JSON.stringify(request.header(name))}`
+  if (cookies.length > 0) {
+    const sent = (request.header('cookie') ?? '').split(/;\s*/)
+    const chosen = cookies.map((name) => sent.filter((cookie) => cookie.startsWith(`${name}=`)))
+    parts += ` cookies:${digestOf(JSON.stringify(chosen))}`
+  }
+  return parts
+}
+
+function callerPart({ callerHeaders }: Provider, { shared, per }: Keying, request: KeyedRequest, secrets: string[]): string {
+  let parts = per ? ` per:${JSON.stringify(String(per(request)))}` : ''
+  if (shared) return parts
+  for (const field of callerHeaders) {
     const value = request.header(field)
     if (value !== null) secrets.push(`${field}: ${value}`)
   }
-  const query = parameters.length > 0 ? `?${parameters.join('&')}` : ''
-  const caller = secrets.length > 0 ? ` caller:${digestOf(JSON.stringify(secrets))}` : ''
-  return `${request.method} ${url.origin}${url.pathname}${query}${caller}`
-}
-
-function nameOf(parameter: string): string {
-  const end = parameter.indexOf('=')
-  return end < 0 ? parameter : parameter.slice(0, end)
-}
-
-function decoded(name: string): string {
-  try {
-    return decodeURIComponent(name.replaceAll('+', ' '))
-  } catch {
-    return name
-  }
+  if (secrets.length > 0) parts += ` caller:${digestOf(JSON.stringify(secrets))}`
+  return parts
 }

@@ -1,3 +1,5 @@
+import { normalisePercent } from './normalise-url.js'
+
 /** A part of a path: a literal segment, `{name}` for any one segment, or a last `*` for one or more. */
 type PathPart = { readonly kind: 'literal'; readonly text: string } | { readonly kind: 'any' } | { readonly kind: 'rest' }
 
@@ -22,7 +24,7 @@ export function parseRequestTemplate(text: string): RequestTemplate | undefined 
 function partOf(segment: string, isLast: boolean): PathPart | undefined {
   if (/^\{\w+\}$/.test(segment)) return { kind: 'any' }
   if (segment === '*') return isLast ? { kind: 'rest' } : undefined
-  return /[{}*]/.test(segment) ? undefined : { kind: 'literal', text: segment }
+  return /[{}*]/.test(segment) ? undefined : { kind: 'literal', text: normalisePercent(segment) }
 }
 
 /** The segments of a path, percent-encoding untouched: `/a/b` has two, `/` has one empty one. */

@@ -1,5 +1,6 @@
 import type { Provider, RequestEndpoint } from './endpoint.js'
 import { EndpointTree } from './endpoint-tree.js'
+import { normalisePercent } from './normalise-url.js'
 import { segmentsOf } from './request-template.js'
 
 /** What covers a request: an endpoint, only its provider, or nothing. */
@@ -31,7 +32,7 @@ export class RuleBook {
   match(method: string, url: URL): Match {
     const chapters = this.#byOrigin.get(url.origin)
     if (!chapters) return {}
-    const segments = segmentsOf(url.pathname)
+    const segments = segmentsOf(normalisePercent(url.pathname))
     const covering = chapters.filter(({ base }) => base.every((segment, i) => segment === segments[i]))
     for (const { provider, base, byMethod } of covering) {
       const endpoint = byMethod.get(method)?.find(segments, base.length, url.searchParams)

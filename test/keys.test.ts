@@ -1,0 +1,185 @@
+import { expect } from 'chai'
+import type { EndpointOptions } from 'stashen'
+import { scene } from './support/upstream.js'
+
+type Sent = [path: string, init?: RequestInit]
+
+const json = (value: string, more: Record<string, string> = {}): RequestInit => ({
+  method: 'POST',
+  body: value,
+  headers: { 'content-type': 'application/json', ...more },
+})
+const form = (body: string): RequestInit => ({ method: 'POST', body: new URLSearchParams(body) })
+const sending = (headers: Record<string, string>): RequestInit => ({ headers })
+const asks: Partial<EndpointOptions> = { request: 'POST /t', safe: true }
+
+/** What an endpoint is keyed by, two requests, and whether the second gets the answer of the first. */
+const rows: [name: string, options: Partial<EndpointOptions>, one: Sent, other: Sent, same: boolean][] = [
+  // RFC 3986
+  ['dot segments, 6.2.2.3', {}, ['/t'], ['/x/../t'], true],
+  ['percent-encoded unreserved characters, 6.2.2.2', {}, ['/t?a=%7Eb'], ['/t?a=~b'], true],
+  ['and in the path', {}, ['/t'], ['/%74'], true],
+  ['case of hexadecimal digits, 6.2.2.1', {}, ['/t?a=%c3%b8'], ['/t?a=%C3%B8'], true],
+  ['reserved characters stay what they are, 6.2.2.2', {}, ['/t?a=%26b'], ['/t?a=&b'], false],
+  ['case of the path', { request: 'GET /{x}' }, ['/t'], ['/T'], false],
+  ['fragments', {}, ['/t#a'], ['/t#b'], true],
+  // query
+  ['order of names', {}, ['/t?a=1&b=2'], ['/t?b=2&a=1'], true],
+  ['order of repeated values', {}, ['/t?a=1&a=2'], ['/t?a=2&a=1'], false],
+  ['another value', {}, ['/t?a=1'], ['/t?a=2'], false],
+  ['a parameter that is not listed', { keyedBy: { query: ['day'] } }, ['/t?day=1&utm=x'], ['/t?utm=y&day=1'], true],
+  ['a parameter that is', { keyedBy: { query: ['day'] } }, ['/t?day=1'], ['/t?day=2'], false],
+  ['a listed name, encoded', { keyedBy: { query: ['day'] } }, ['/t?day=1'], ['/t?d%61y=2'], false],
+  ['an excepted parameter', { keyedBy: { query: { except: ['utm'] } } }, ['/t?a=1&utm=x'], ['/t?a=1'], true],
+  ['one that is not excepted', { keyedBy: { query: { except: ['utm'] } } }, ['/t?a=1'], ['/t?a=2'], false],
+  // fields and cookies
+  ['a header that is not keyed', {}, ['/t', sending({ 'accept-language': 'no' })], ['/t', sending({ 'accept-language': 'de' })], true],
+  [
+    'a header that is',
+    { keyedBy: { headers: ['Accept-Language'] } },
+    ['/t', sending({ 'accept-language': 'no' })],
+    ['/t', sending({ 'accept-language': 'de' })],
+    false,
+  ],
+  ['a keyed header that is missing', { keyedBy: { headers: ['x-a'] } }, ['/t', sending({ 'x-a': '' })], ['/t'], false],
+  [
+    'two fields changing places',
+    { keyedBy: { headers: ['a', 'b'] } },
+    ['/t', sending({ a: '1" b:"2' })],
+    ['/t', sending({ a: '1', b: '2' })],
+    false,
+  ],
+  [
+    'another cookie than the keyed one',
+    { keyedBy: { cookies: ['lang'] }, shared: true },
+    ['/t', sending({ cookie: 'lang=no; id=1' })],
+    ['/t', sending({ cookie: 'id=2; lang=no' })],
+    true,
+  ],
+  [
+    'the keyed cookie',
+    { keyedBy: { cookies: ['lang'] }, shared: true },
+    ['/t', sending({ cookie: 'lang=no' })],
+    ['/t', sending({ cookie: 'lang=de' })],
+    false,
+  ],
+  // callers
+  ['credentials', {}, ['/t', sending({ authorization: 'a' })], ['/t', sending({ authorization: 'b' })], false],
+  ['credentials and none', {}, ['/t', sending({ authorization: 'a' })], ['/t'], false],
+  ['credentials where answers are shared', { shared: true }, ['/t?key=1', sending({ authorization: 'a' })], ['/t?key=2'], true],
+  ['credentials in the query', {}, ['/t?key=1'], ['/t?key=2'], false],
+  ['credentials in the query, by listed parameters', { keyedBy: { query: ['day'] } }, ['/t?key=1'], ['/t?key=2'], false],
+  [
+    'tenants',
+    { per: ({ header }) => header('x-tenant') ?? '', shared: true },
+    ['/t', sending({ 'x-tenant': 'a' })],
+    ['/t', sending({ 'x-tenant': 'b' })],
+    false,
+  ],
+  [
+    'one tenant',
+    { per: ({ header }) => header('x-tenant') ?? '', shared: true },
+    ['/t?key=1', sending({ 'x-tenant': 'a' })],
+    ['/t?key=2', sending({ 'x-tenant': 'a' })],
+    true,
+  ],
+  // bodies
+  ['JSON in another order (RFC 8785)', asks, ['/t', json('{"a":1,"b":[1.0]}')], ['/t', json(' { "b": [1], "a": 1 }')], true],
+  ['JSON of another value', asks, ['/t', json('{"a":1}')], ['/t', json('{"a":2}')], false],
+  ['numbers that JSON.parse would merge', asks, ['/t', json('[9007199254740993]')], ['/t', json('[9007199254740992]')], false],
+  ['JSON that is none', asks, ['/t', json('{')], ['/t', json('{{')], false],
+  ['JSON as text', asks, ['/t', json('{}')], ['/t', json('{}', { 'content-type': 'text/plain' })], false],
+  [
+    'what a pointer does not name (RFC 6901)',
+    { ...asks, keyedBy: { body: ['/q/0'] } },
+    ['/t', json('{"q":["x"],"id":1}')],
+    ['/t', json('{"q":["x"],"id":2}')],
+    true,
+  ],
+  [
+    'what a pointer names',
+    { ...asks, keyedBy: { body: ['/q~1s/0'] } },
+    ['/t', json('{"q/s":["x"]}')],
+    ['/t', json('{"q/s":["y"]}')],
+    false,
+  ],
+  ['forms in another order of names', asks, ['/t', form('a=1&b=2')], ['/t', form('b=2&a=1')], true],
+  ['forms with another value', asks, ['/t', form('a=1')], ['/t', form('a=2')], false],
+  [
+    'other bodies, byte by byte',
+    asks,
+    ['/t', { method: 'POST', body: new Uint8Array([1, 2]) }],
+    ['/t', { method: 'POST', body: new Uint8Array([1, 3]) }],
+    false,
+  ],
+  ['a POST that is not safe', { request: 'POST /t', freshFor: undefined }, ['/t', json('1')], ['/t', json('1')], false],
+  // functions
+  ['what a function says', { keyedBy: ({ url }) => url.searchParams.get('a') }, ['/t?a=1&b=1'], ['/t?b=2&a=1'], true],
+  ['what a function says otherwise', { keyedBy: ({ url }) => ({ a: url.searchParams.get('a') }) }, ['/t?a=1'], ['/t?a=2'], false],
+  ['a function and credentials', { keyedBy: () => 1 }, ['/t', sending({ cookie: 'a' })], ['/t', sending({ cookie: 'b' })], false],
+]
+
+describe('keys', () => {
+  for (const [name, options, one, other, same] of rows) {
+    it(`${same ? 'do not tell apart' : 'tell apart'}: ${name}`, () =>
+      scene(
+        async ({ stash, base }) => {
+          const ask = async ([path, init]: Sent) => ((await (await stash.fetch(base + path, init)).json()) as { n: number }).n
+          const first = await ask(one)
+          expect((await ask(other)) === first).to.equal(same)
+          if (options.freshFor !== undefined || !('freshFor' in options)) expect(await ask(one), 'asked again').to.equal(first)
+        },
+        { provider: { secretQuery: ['key'], endpoints: { t: { request: 'GET /t', freshFor: '1 min', ...options } } } },
+      ))
+  }
+
+  it('keep versions of an endpoint and an operation apart, without deleting what another version uses', () =>
+    scene(async ({ open, base, received }) => {
+      const { memoryStore } = await import('stashen')
+      const store = Object.assign(memoryStore(), { close() {} })
+      const opened = (version?: number) => {
+        const endpoints = { t: { request: 'GET /t', freshFor: '1 min', ...(version !== undefined && { version }) } }
+        return open({ store, providers: { ebbline: { baseUrl: base, endpoints } } })
+      }
+      const answers: unknown[] = []
+      for (const version of [undefined, 1, 2, 1, undefined]) {
+        const stash = await opened(version)
+        const find = stash.operation('ebbline.find', async () => answers.length, {
+          freshFor: '1 min',
+          ...(version !== undefined && { version }),
+        })
+        answers.push([((await (await stash.fetch(`${base}/t`)).json()) as { n: number }).n, await find()])
+        await stash.close()
+      }
+      expect(answers).to.eql([
+        [1, 0],
+        [2, 1],
+        [3, 2],
+        [2, 1],
+        [1, 0],
+      ])
+      expect(received).to.have.length(3)
+    }))
+
+  it('let calls by where a function of the configuration fails, and say so once', () =>
+    scene(
+      async ({ stash, base, received, warnings }) => {
+        for (const path of ['/by', '/by', '/per', '/post']) {
+          const init = path === '/post' ? json('{"a":1}') : undefined
+          expect((await stash.fetch(base + path, init)).status).to.equal(200)
+        }
+        expect(received).to.have.length(4)
+        expect(warnings).to.have.length(1)
+        expect(warnings[0]).to.include('ebbline.by')
+      },
+      {
+        provider: {
+          endpoints: {
+            by: { request: 'GET /by', freshFor: '1 min', keyedBy: () => new Date() },
+            per: { request: 'GET /per', freshFor: '1 min', per: () => expect.fail('no tenant') },
+            post: { request: 'POST /post', freshFor: '1 min', safe: true, keyedBy: () => undefined },
+          },
+        },
+      },
+    ))
+})
