@@ -25,6 +25,7 @@ export type { Comparison, EndpointReport, Figures, ProviderReport, QuotaUse, Rep
 export type { Money } from './core/money/money.js'
 export type { Clock } from './core/ports/clock.js'
 export type { Entry, Maybe, Store } from './core/ports/store.js'
+export type { AnswerFacts, FreshnessFunction } from './core/rules/freshness.js'
 export type { KeyedRequest, KeyFunction, KeyOptions } from './core/rules/keying.js'
 export type {
   EndpointOptions,
@@ -36,6 +37,7 @@ export type {
   RuleOptions,
 } from './core/rules/options.js'
 export type { Duration } from './core/time/duration.js'
+export type { Timetable, Weekday } from './core/time/timetable.js'
 export type { AsyncFunction, Operation, OperationOptions } from './engine/operations.js'
 export type { Moment, ReportOptions, Stash } from './engine/stash.js'
 export { openStash } from './open-stash.js'

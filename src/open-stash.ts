@@ -34,7 +34,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
 
   const common = { mode, sets }
   const books = new Books(store, clock, warn)
-  const runner = new CallRunner(store, clock)
+  const runner = new CallRunner(store, clock, warn)
   const http = new HttpCalls({
     rules: new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, common))),
     ...{ store, clock, mode, books, runner, warn },

@@ -71,6 +71,51 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
     [['providers.ebbline.endpoints.tides.staleIfError', 'freshFor']],
   ],
   [
+    'timetables that are none',
+    ebbline({
+      defaults: { freshUntil: { daily: '25:00', zone: 'Europe/Oslo' } },
+      endpoints: {
+        a: { request: 'GET /a', freshUntil: { weekly: 'moonday', at: '06:00', zone: 'UTC' } },
+        b: { request: 'GET /b', freshUntil: { monthly: 32, at: '6', zone: 'Nowhere' } },
+        c: { request: 'GET /c', freshUntil: { daily: '06:00', zone: 'UTC' }, freshFor: '1 h' },
+        d: { request: 'GET /d', freshUntil: { daily: '06:00', zone: 'UTC' }, jitter: 0.1 },
+        e: { request: 'GET /e', freshFor: '1 h', jitter: 7 },
+      },
+    }),
+    [
+      ['providers.ebbline.defaults.freshUntil.daily', '"25:00"', '"06:00"'],
+      ['providers.ebbline.endpoints.a.freshUntil.weekly', '"moonday"', '"monday"'],
+      ['providers.ebbline.endpoints.b.freshUntil.monthly', '32'],
+      ['providers.ebbline.endpoints.b.freshUntil.at', '"6"'],
+      ['providers.ebbline.endpoints.b.freshUntil.zone', '"Nowhere"'],
+      ['providers.ebbline.endpoints.e.jitter', '7'],
+      ['providers.ebbline.endpoints.c.freshUntil', 'freshFor'],
+      ['providers.ebbline.endpoints.d.jitter', 'freshUntil'],
+    ],
+  ],
+  [
+    'keys that are none',
+    ebbline({
+      endpoints: {
+        a: { request: 'GET /a', keyedBy: { quary: ['x'] } },
+        b: { request: 'GET /b', keyedBy: { body: ['name'], query: { only: ['x'] } }, shared: 'yes', per: 'tenant' },
+        c: { request: 'GET /c', keyedBy: 'url', version: 1.5 },
+        d: { request: 'PUT /d', safe: true },
+      },
+    }),
+    [
+      ['providers.ebbline.endpoints.a.keyedBy.quary', 'did you mean "query"?'],
+      ['providers.ebbline.endpoints.b.keyedBy.query.except'],
+      ['providers.ebbline.endpoints.b.keyedBy.query.only'],
+      ['providers.ebbline.endpoints.b.keyedBy.body[0]', '"name"', 'JSON Pointer'],
+      ['providers.ebbline.endpoints.b.shared', '"yes"'],
+      ['providers.ebbline.endpoints.b.per', 'a function'],
+      ['providers.ebbline.endpoints.c.version', '1.5'],
+      ['providers.ebbline.endpoints.c.keyedBy', '"url"'],
+      ['providers.ebbline.endpoints.d.safe', 'PUT'],
+    ],
+  ],
+  [
     'two endpoints as specific as each other',
     ebbline({ endpoints: { one: { request: 'GET /t?a=1' }, other: { request: 'GET /t?b=1' }, apart: { request: 'GET /t?a=2' } } }),
     [

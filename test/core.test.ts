@@ -9,6 +9,7 @@ import { requestKey } from '../src/core/rules/request-key.js'
 import { RuleBook } from '../src/core/rules/rule-book.js'
 import { periodAround } from '../src/core/time/calendar.js'
 import { durationMs } from '../src/core/time/duration.js'
+import { nextPublication } from '../src/core/time/timetable.js'
 
 describe('deciding', () => {
   const entry = { storedAt: 1_000_000, freshUntil: 1_060_000, usableUntil: 1_660_000 }
@@ -188,6 +189,34 @@ describe('figures', () => {
     expect(Object.fromEntries(Object.keys(expected).map((words) => [words, durationMs(words)]))).to.eql(expected)
     for (const none of ['1 fortnite', '', '5', '-1 s', 's', '1 h garbage', -1, Number.NaN, Number.POSITIVE_INFINITY, null, {}]) {
       expect(durationMs(none), String(none)).to.equal(undefined)
+    }
+  })
+
+  it('finds the next publication right across daylight-saving changes, short months and the end of the week', () => {
+    const daily = { daily: '06:00', zone: 'Europe/Oslo' } as const
+    const half = { daily: '02:30', zone: 'Europe/Oslo' } as const
+    const weekly = { weekly: 'monday', at: '06:00', zone: 'Europe/Oslo' } as const
+    const monthly = { monthly: 31, at: '00:00', zone: 'UTC' } as const
+    const rows: [timetable: Parameters<typeof nextPublication>[0], now: string, next: string][] = [
+      [daily, '2026-06-30T03:59:59.999Z', '2026-06-30T04:00Z'],
+      [daily, '2026-06-30T04:00Z', '2026-07-01T04:00Z'],
+      [daily, '2026-03-28T05:00Z', '2026-03-29T04:00Z'],
+      [daily, '2026-10-24T04:00Z', '2026-10-25T05:00Z'],
+      [half, '2026-03-28T12:00Z', '2026-03-29T01:30Z'], // 02:30 is left out that night: 03:30
+      [half, '2026-10-24T12:00Z', '2026-10-25T00:30Z'], // 02:30 comes twice: the first
+      [half, '2026-10-25T00:30Z', '2026-10-26T01:30Z'],
+      [weekly, '2026-06-30T12:00Z', '2026-07-06T04:00Z'],
+      [weekly, '2026-07-06T03:00Z', '2026-07-06T04:00Z'],
+      [weekly, '2026-07-05T22:30Z', '2026-07-06T04:00Z'],
+      [monthly, '2026-06-15T00:00Z', '2026-06-30T00:00Z'],
+      [monthly, '2026-06-30T00:00Z', '2026-07-31T00:00Z'],
+      [monthly, '2028-02-01T00:00Z', '2028-02-29T00:00Z'],
+      [monthly, '2026-12-31T00:00Z', '2027-01-31T00:00Z'],
+    ]
+    for (const [timetable, now, next] of rows) {
+      expect(new Date(nextPublication(timetable, Date.parse(now))).toISOString(), `${JSON.stringify(timetable)} after ${now}`).to.equal(
+        new Date(next).toISOString(),
+      )
     }
   })
 

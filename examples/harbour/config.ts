@@ -10,7 +10,7 @@ export const providers = {
     endpoints: {
       findStation: { request: 'GET /stations', freshFor: '30 days', staleIfError: '1 year' },
       station: { request: 'GET /stations/{id}', freshFor: '30 days', staleIfError: '1 year' },
-      tides: { request: 'GET /stations/{id}/tides', freshFor: '1 hour', staleIfError: '1 day' },
+      tides: { request: 'GET /stations/{id}/tides', freshUntil: { daily: '06:00', zone }, staleIfError: '1 day' },
     },
   },
   skerrylight: {
@@ -20,7 +20,7 @@ export const providers = {
     endpoints: {
       findVessel: { request: 'GET /vessels', freshFor: '30 days', staleIfError: '1 year' },
       position: { request: 'GET /vessels/{id}/position', freshFor: '1 min', staleIfError: '15 min' },
-      search: { request: 'POST /vessels/search' },
+      search: { request: 'POST /vessels/search', safe: true, freshFor: '30 days', staleIfError: '1 year' },
     },
   },
   quayrate: {

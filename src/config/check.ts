@@ -49,13 +49,17 @@ function faultsOfIssue(issue: z.core.$ZodIssue, schema: z.ZodType, whole: unknow
       return [{ path, message: issue.issues[0]?.message ?? issue.message }]
     case 'invalid_union': {
       if (issue.message !== 'Invalid input') return [{ path, message: issue.message }]
-      const isMeant = (errors: readonly z.core.$ZodIssue[]) =>
-        !errors.some(({ code, path }) => code === 'invalid_type' && path.length === 0)
-      const nearest = issue.errors.find(isMeant) ?? []
-      if (nearest.length === 0) return [{ path, message: issue.message }]
+      const nearest = nearestOption(issue.errors)
+      if (nearest.length === 0) return [{ path, message: issue.errors.at(-1)?.[0]?.message ?? issue.message }]
       return nearest.flatMap((inner) => faultsOfIssue({ ...inner, path: [...issue.path, ...inner.path] }, schema, whole, under))
     }
     default:
       return [{ path, message: issue.message }]
   }
+}
+
+/** The faults of the alternative that was most likely meant: of the right kind as a whole, and with the fewest faults in it. */
+function nearestOption(alternatives: readonly (readonly z.core.$ZodIssue[])[]): readonly z.core.$ZodIssue[] {
+  const rightKind = alternatives.filter((issues) => issues.every(({ code, path }) => path.length > 0 || code === 'unrecognized_keys'))
+  return [...rightKind].sort((a, b) => a.length - b.length)[0] ?? []
 }

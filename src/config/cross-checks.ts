@@ -35,10 +35,21 @@ export function setsOf(config: unknown): Sets {
 /** Faults among the options of one endpoint or operation, with what it takes from sets and its provider's defaults. */
 export function ruleFaults(own: RuleOptions, provider: ProviderOptions, sets: Sets, path: string): ConfigFault[] {
   const faults = setFaults(own, sets, path)
-  if (own.staleIfError !== undefined && faults.length === 0 && resolveRule(own, provider, sets).freshFor === undefined) {
+  if (own.freshFor !== undefined && own.freshUntil !== undefined) {
+    faults.push({ path: `${path}.freshUntil`, message: 'stands beside "freshFor": say one of them' })
+  }
+  const { freshFor, freshUntil } =
+    faults.length === 0 ? resolveRule(withReadableSets(own), { defaults: withReadableSets(provider.defaults) }, sets) : own
+  if (own.jitter !== undefined && freshUntil !== undefined) {
+    faults.push({
+      path: `${path}.jitter`,
+      message: 'does nothing with "freshUntil": what is published at a moment is old from that moment on',
+    })
+  }
+  if (own.staleIfError !== undefined && freshFor === undefined && freshUntil === undefined) {
     faults.push({
       path: `${path}.staleIfError`,
-      message: 'does nothing without "freshFor": only answers that are stored can be given out later',
+      message: 'does nothing without "freshFor" or "freshUntil": only answers that are stored can be given out later',
     })
   }
   if (own.perCall !== undefined && provider.plan === undefined) {
@@ -47,9 +58,18 @@ export function ruleFaults(own: RuleOptions, provider: ProviderOptions, sets: Se
   return faults
 }
 
-function setFaults({ set = [] }: RuleOptions, sets: Sets, path: string): ConfigFault[] {
-  const names = (typeof set === 'string' ? [set] : Array.isArray(set) ? set : []).filter((name) => typeof name === 'string')
-  return names
+/** The names of sets, as far as they can be read. */
+function namesOf(set: unknown): string[] {
+  return (Array.isArray(set) ? set : [set]).filter((name) => typeof name === 'string')
+}
+
+/** The same options, in a form that can be resolved. */
+function withReadableSets(options: RuleOptions | undefined): RuleOptions {
+  return { ...options, set: namesOf(options?.set) }
+}
+
+function setFaults({ set }: RuleOptions, sets: Sets, path: string): ConfigFault[] {
+  return namesOf(set)
     .filter((name) => !Object.hasOwn(sets, name))
     .map((name) => ({
       path: `${path}.set`,
@@ -98,9 +118,9 @@ function requestFaults(endpoint: NamedEndpointOptions, place: string, before: Pl
   if (endpoint.safe && template.method !== 'POST') {
     faults.push({ path: `${place}.safe`, message: `is for POST only, not for ${template.method}` })
   }
-  if (template.method !== 'GET' && !endpoint.safe && endpoint.freshFor !== undefined) {
+  if (template.method !== 'GET' && !endpoint.safe && (endpoint.freshFor ?? endpoint.freshUntil) !== undefined) {
     faults.push({
-      path: `${place}.freshFor`,
+      path: `${place}.${endpoint.freshFor === undefined ? 'freshUntil' : 'freshFor'}`,
       message: `answers to ${template.method} are not reused, only those to GET, and to POST with "safe: true": leave it out, the calls are counted all the same`,
     })
   }

@@ -5,6 +5,7 @@ import { isPrice } from '../core/money/money.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
 import { calendarPeriods, isTimeZone } from '../core/time/calendar.js'
 import { durationMs } from '../core/time/duration.js'
+import { isTimeOfDay, weekdays } from '../core/time/timetable.js'
 
 type Issue = { readonly input?: unknown }
 
@@ -34,8 +35,26 @@ function part(wanted: string, isRight: (value: unknown) => boolean) {
 const price = text(isPrice, 'a price: write a decimal in quotes, e.g. "0.004"')
 const fieldNames = z.array(text((name) => name !== '', 'a name'))
 
+const isFunction = (value: unknown) => typeof value === 'function'
+
+function noShare(issue: Issue): string {
+  return `${received(issue)} is no share: give a number from 0 to 1, e.g. 0.1`
+}
+
+const zone = text(isTimeZone, 'an IANA time zone, e.g. "Europe/Oslo"')
+const timeOfDay = text(isTimeOfDay, 'a time of day, e.g. "06:00"')
+const monthDay = (issue: Issue) => `${received(issue)} is no day of a month, 1 to 31`
+
+const timetable = z.union([
+  z.strictObject({ daily: timeOfDay, zone }),
+  z.strictObject({ weekly: oneOf(weekdays), at: timeOfDay, zone }),
+  z.strictObject({ monthly: z.int({ error: monthDay }).min(1, { error: monthDay }).max(31, { error: monthDay }), at: timeOfDay, zone }),
+])
+
 const reuse = {
-  freshFor: duration.optional(),
+  freshFor: z.union([z.custom(isFunction), duration], { error: noDuration }).optional(),
+  freshUntil: timetable.optional(),
+  jitter: z.number({ error: noShare }).min(0, { error: noShare }).max(1, { error: noShare }).optional(),
   staleIfError: duration.optional(),
   holdOff: duration.optional(),
   reuse: oneOf(['never']).optional(),
@@ -54,7 +73,6 @@ const rule = {
 }
 
 const pointers = z.array(text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/name"'))
-const isFunction = (value: unknown) => typeof value === 'function'
 const yesOrNo = z.boolean({ error: (issue) => `${received(issue)} is neither true nor false` })
 
 const keyedBy = z.union([
@@ -90,7 +108,7 @@ const plan = z.strictObject({
 const quota = z.strictObject({
   calls: z.int({ error: noCount }).positive({ error: noCount }),
   per: oneOf(calendarPeriods),
-  zone: text(isTimeZone, 'an IANA time zone, e.g. "Europe/Oslo"').optional(),
+  zone: zone.optional(),
 })
 
 function noCount(issue: Issue): string {

@@ -2,9 +2,11 @@ import { type Decision, decide, decideOnFailure, type EntryTimes, type Facts } f
 import type { NotKept } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import { OfflineError, UpstreamTimeoutError } from '../core/errors.js'
+import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
+import { type AnswerFacts, freshUntilOf } from '../core/rules/freshness.js'
 import type { Line } from './books.js'
 import { Measurement } from './measurement.js'
 import { SharedCall } from './shared-call.js'
@@ -17,10 +19,11 @@ export type Fetched<T> =
   | { readonly result: 'failed'; readonly error: unknown }
 
 /** The storable form of an answer. */
-interface Kept {
+export interface Kept {
   readonly head: string
   readonly body: Uint8Array
   readonly memo: unknown
+  readonly facts: AnswerFacts
 }
 
 /** One call of the application, with what the engine needs to answer it. */
@@ -57,8 +60,10 @@ export class CallRunner {
   readonly #heldOffUntil = new Map<Endpoint, number>()
   readonly #running = new Set<Promise<unknown>>()
   readonly #measurement = new Measurement()
+  readonly #freshness: OncePerEpisode
 
-  constructor(store: Store, clock: Clock) {
+  constructor(store: Store, clock: Clock, warn: (message: string) => void) {
+    this.#freshness = new OncePerEpisode(warn)
     this.#store = store
     this.#clock = clock
   }
@@ -159,11 +164,12 @@ export class CallRunner {
       const { key, special } = ask
       const { mode, freshForMs } = endpoint
       if (mode === 'measure' && freshForMs !== undefined && !special) {
-        const body = typeof fetched.keep === 'string' ? undefined : fetched.keep().body
-        this.#measurement.answered(key, askedAt, now, freshForMs, body, tally)
+        const would = typeof fetched.keep === 'string' ? undefined : this.#entryOf(endpoint, key, fetched.keep(), now)
+        this.#measurement.answered(key, askedAt, would, tally)
       }
       if (!share || typeof fetched.keep === 'string') return { fetched, entry: undefined }
-      const entry = entryOf(endpoint, key, fetched.keep(), now)
+      const entry = this.#entryOf(endpoint, key, fetched.keep(), now)
+      if (!entry) return { fetched, entry: undefined }
       if (previous) tally[sameBytes(previous.body, entry.body) ? 'unchanged' : 'changed']++
       await this.#store.put(entry)
       return { fetched, entry }
@@ -172,6 +178,20 @@ export class CallRunner {
     const overdue = ending.signal.reason instanceof UpstreamTimeoutError
     if (overdue || !ending.signal.aborted) this.#heldOffUntil.set(endpoint, now + endpoint.holdOffMs)
     return { fetched, entry: undefined }
+  }
+
+  /** The entry of an answer; undefined where nothing says until when it is fresh. */
+  #entryOf(endpoint: Endpoint, key: string, { head, body, memo, facts }: Kept, now: number): Entry | undefined {
+    const { provider, name, freshness, staleIfErrorMs } = endpoint
+    if (!freshness) return undefined
+    try {
+      const freshUntil = freshUntilOf(freshness, key, facts, now)
+      this.#freshness.fine()
+      return { key, provider, endpoint: name, head, body, storedAt: now, freshUntil, usableUntil: freshUntil + staleIfErrorMs, memo }
+    } catch (cause) {
+      this.#freshness.trouble(`answers of ${provider}.${name} are not stored, for nothing says how long they are fresh`, cause)
+      return undefined
+    }
   }
 
   /** Calls upstream and gives up when the provider's time is over or nobody waits any more. */
@@ -210,21 +230,6 @@ export function storedOutcome(
     ageMs: Math.max(0, now - entry.storedAt),
     freshUntil: entry.freshUntil,
     saved: endpoint.price,
-  }
-}
-
-function entryOf(endpoint: Endpoint, key: string, kept: Kept, now: number): Entry {
-  const freshUntil = now + (endpoint.freshForMs ?? 0)
-  return {
-    key,
-    provider: endpoint.provider,
-    endpoint: endpoint.name,
-    head: kept.head,
-    body: kept.body,
-    storedAt: now,
-    freshUntil,
-    usableUntil: freshUntil + endpoint.staleIfErrorMs,
-    memo: kept.memo,
   }
 }
 

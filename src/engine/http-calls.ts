@@ -9,11 +9,12 @@ import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
 import type { Endpoint, Provider, RequestEndpoint } from '../core/rules/endpoint.js'
+import type { AnswerFacts } from '../core/rules/freshness.js'
 import type { KeyedRequest } from '../core/rules/keying.js'
 import { requestKey } from '../core/rules/request-key.js'
 import type { RuleBook } from '../core/rules/rule-book.js'
 import type { Books, Line } from './books.js'
-import { type CallRunner, type Fetched, storedOutcome } from './call-runner.js'
+import { type CallRunner, type Fetched, type Kept, storedOutcome } from './call-runner.js'
 import { answerOfEntry, fieldsOf, type HttpAnswer, toResponse } from './response-value.js'
 
 export type Fetch = typeof globalThis.fetch
@@ -212,9 +213,14 @@ async function bytesOf(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]) 
   return { bytes, headers, resend }
 }
 
-function keptForm({ status, statusText, fields, body }: HttpAnswer): { head: string; body: Uint8Array; memo: HttpAnswer } {
+function keptForm({ status, statusText, fields, body }: HttpAnswer): Kept {
   const head: StoredHead = { status, statusText, fields: reusableFields(fields) }
-  return { head: JSON.stringify(head), body, memo: { ...head, body } }
+  const facts: AnswerFacts = {
+    status,
+    header: (name) => new Headers(fields as [string, string][]).get(name),
+    json: () => JSON.parse(new TextDecoder().decode(body)),
+  }
+  return { head: JSON.stringify(head), body, memo: { ...head, body }, facts }
 }
 
 /** The standard `cache` option of fetch, which Node's own types leave out. */

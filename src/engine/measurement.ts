@@ -1,4 +1,5 @@
 import type { Tally } from '../core/ledger/tally.js'
+import type { Entry } from '../core/ports/store.js'
 import { digestOf } from '../core/rules/digest.js'
 
 interface Seen {
@@ -17,18 +18,18 @@ const mostSeen = 10_000
 export class Measurement {
   readonly #seen = new Map<string, Seen>()
 
-  /** Notes an answered upstream call that was asked at `askedAt`; `body` is undefined where the answer would not be stored. */
-  answered(key: string, askedAt: number, now: number, freshForMs: number, body: Uint8Array | undefined, tally: Tally): void {
+  /** Notes an answered upstream call that was asked at `askedAt`; `would` is the entry that reuse would have stored, if any. */
+  answered(key: string, askedAt: number, would: Entry | undefined, tally: Tally): void {
     const seen = this.#seen.get(key)
     if (seen && askedAt < seen.freshUntil) {
       tally.wouldHit++
       return
     }
     this.#seen.delete(key)
-    if (!body) return
-    const digest = digestOf(body)
+    if (!would) return
+    const digest = digestOf(would.body)
     if (seen) tally[seen.digest === digest ? 'unchanged' : 'changed']++
-    this.#seen.set(key, { freshUntil: now + freshForMs, digest })
+    this.#seen.set(key, { freshUntil: would.freshUntil, digest })
     for (const oldest of this.#seen.keys()) {
       if (this.#seen.size <= mostSeen) break
       this.#seen.delete(oldest)

@@ -138,7 +138,16 @@ async function fetchValue(call: () => Promise<unknown>): Promise<Fetched<Value>>
   if (!isPlainData(value)) return { result: 'answered', answer: new Value(undefined, value), keep: 'not-plain-data' }
   const text = JSON.stringify(value)
   const answer = typeof value === 'object' && value !== null ? new Value(text, undefined) : new Value(undefined, value)
-  return { result: 'answered', answer, keep: () => ({ head: '', body: encoder.encode(text), memo: answer }) }
+  return {
+    result: 'answered',
+    answer,
+    keep: () => ({
+      head: '',
+      body: encoder.encode(text),
+      memo: answer,
+      facts: { status: undefined, header: () => null, json: () => JSON.parse(text) },
+    }),
+  }
 }
 
 const encoder = new TextEncoder()

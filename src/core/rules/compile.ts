@@ -3,6 +3,7 @@ import type { BillingFacts } from '../ledger/ledger-row.js'
 import { type FlatPlan, moneyOfCall } from '../money/flat-price.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
+import { compileFreshness, longestFreshMs } from './freshness.js'
 import { compileKeying } from './keying.js'
 import { normalisePercent } from './normalise-url.js'
 import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from './options.js'
@@ -39,12 +40,14 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
 
 /** Compiles the resolved options of one endpoint or operation of a provider. */
 export function compileEndpoint(provider: string, name: string, reuse: ReuseOptions, options: ProviderOptions, common: Common): Endpoint {
+  const freshness = reuse.reuse === 'never' ? undefined : compileFreshness(reuse)
   return {
     provider,
     name,
     mode: reuse.mode ?? options.mode ?? common.mode,
     version: reuse.version,
-    freshForMs: reuse.freshFor === undefined || reuse.reuse === 'never' ? undefined : durationMs(reuse.freshFor),
+    freshness,
+    freshForMs: longestFreshMs(freshness),
     staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
     holdOffMs: durationMs(reuse.holdOff ?? defaultHoldOff) as number,
     timeoutMs: durationMs(options.timeout ?? defaultTimeout) as number,
@@ -54,12 +57,20 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
 
 /** The options that hold for an endpoint or operation: its own over those of its sets over the provider's defaults and their sets. */
 export function resolveRule(own: RuleOptions, { defaults = {} }: ProviderOptions, sets: Common['sets']): ReuseOptions {
-  return { ...withSets(defaults, sets), ...withSets(own, sets) }
+  return overlaid(withSets(defaults, sets), withSets(own, sets))
 }
 
 function withSets({ set = [], ...own }: RuleOptions, sets: Common['sets']): ReuseOptions {
   const named = typeof set === 'string' ? [set] : set
-  return Object.assign({}, ...named.map((name) => sets[name]), own) as ReuseOptions
+  return [...named.map((name) => sets[name] ?? {}), own].reduce(overlaid, {})
+}
+
+/** What `over` says, and what `under` says besides; one way of saying how long an answer is fresh takes the place of another. */
+function overlaid(under: ReuseOptions, over: ReuseOptions): ReuseOptions {
+  const both = { ...under, ...over }
+  if (over.freshFor !== undefined && over.freshUntil === undefined) delete (both as { freshUntil?: unknown }).freshUntil
+  if (over.freshUntil !== undefined && over.freshFor === undefined) delete (both as { freshFor?: unknown }).freshFor
+  return both
 }
 
 /** The endpoints of a provider as a list, however they were written. */

@@ -1,5 +1,6 @@
 import type { Mode } from '../decide/mode.js'
 import type { Money } from '../money/money.js'
+import type { Freshness } from './freshness.js'
 import type { Keying } from './keying.js'
 import type { RequestTemplate } from './request-template.js'
 
@@ -10,6 +11,8 @@ export interface Endpoint {
   readonly mode: Mode
   readonly version: number | undefined
   /** Undefined where nothing may be stored. */
+  readonly freshness: Freshness | undefined
+  /** The longest that an answer can be fresh, milliseconds; undefined where nothing may be stored. */
   readonly freshForMs: number | undefined
   readonly staleIfErrorMs: number
   readonly holdOffMs: number

@@ -2,12 +2,21 @@ import type { Mode } from '../decide/mode.js'
 import type { UnbilledOutcome } from '../money/flat-price.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { Duration } from '../time/duration.js'
+import type { Timetable } from '../time/timetable.js'
+import type { FreshnessFunction } from './freshness.js'
 import type { KeyedRequest, KeyFunction, KeyOptions } from './keying.js'
 
 /** How the answers of an endpoint or operation are treated. */
 export interface ReuseOptions {
-  /** How long an answer is fresh. Without it nothing is stored, calls are only counted. */
-  readonly freshFor?: Duration
+  /**
+   * How long an answer is fresh, or a function of the answer that says so. Without it and `freshUntil` nothing is stored, calls are
+   * only counted. Where the function fails the answer is not stored, and `warn` is told.
+   */
+  readonly freshFor?: Duration | FreshnessFunction
+  /** For what is published on a timetable: an answer is fresh until the next publication. In place of `freshFor`. */
+  readonly freshUntil?: Timetable
+  /** Spreads the end of freshness over this last share (0 to 1) of it, so that answers stored together do not expire together. */
+  readonly jitter?: number
   /** How long past its freshness an answer may be given out when a refresh fails (RFC 5861 section 4). Default: never. */
   readonly staleIfError?: Duration
   /** How long nobody asks again after a refresh failed, while an older answer can be given. Default `"30 s"`. */

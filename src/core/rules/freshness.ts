@@ -1,0 +1,55 @@
+import { type Duration, durationMs } from '../time/duration.js'
+import { nextPublication, type Timetable } from '../time/timetable.js'
+
+/** An answer, as a function that says how long it is fresh sees it. */
+export interface AnswerFacts {
+  /** Status of an HTTP answer; undefined for the value of an operation. */
+  readonly status: number | undefined
+  /** The value of a header field, or null. */
+  header(name: string): string | null
+  /** The JSON of the body, or the value of an operation. Throws where the body is no JSON. */
+  json(): unknown
+}
+
+export type FreshnessFunction = (answer: AnswerFacts) => Duration
+
+/** How long answers are fresh, compiled. Times are milliseconds. */
+export type Freshness =
+  | { readonly kind: 'for'; readonly ms: number; readonly jitter: number }
+  | { readonly kind: 'until'; readonly timetable: Timetable }
+  | { readonly kind: 'said'; readonly by: FreshnessFunction; readonly jitter: number }
+
+export interface FreshnessOptions {
+  readonly freshFor?: Duration | FreshnessFunction
+  readonly freshUntil?: Timetable
+  readonly jitter?: number
+}
+
+/** Undefined where the options say nothing of freshness, so that nothing is stored. */
+export function compileFreshness({ freshFor, freshUntil, jitter = 0 }: FreshnessOptions): Freshness | undefined {
+  if (freshUntil) return { kind: 'until', timetable: freshUntil }
+  if (typeof freshFor === 'function') return { kind: 'said', by: freshFor, jitter }
+  const ms = durationMs(freshFor)
+  return ms === undefined ? undefined : { kind: 'for', ms, jitter }
+}
+
+/** The longest that any answer can be fresh, whatever was stored of it: so that shortening `freshFor` takes effect at once. */
+export function longestFreshMs(freshness: Freshness | undefined): number | undefined {
+  return freshness?.kind === 'for' ? freshness.ms : freshness && Number.POSITIVE_INFINITY
+}
+
+/** Until when an answer that came at `now` is fresh. Throws what a function of the configuration throws, or says that it gave no duration. */
+export function freshUntilOf(freshness: Freshness, key: string, answer: AnswerFacts, now: number): number {
+  if (freshness.kind === 'until') return nextPublication(freshness.timetable, now)
+  const ms = freshness.kind === 'for' ? freshness.ms : durationMs(freshness.by(answer))
+  if (ms === undefined) throw new TypeError('its "freshFor" function returned no duration')
+  return now + Math.round(ms * (1 - freshness.jitter * share(key)))
+}
+
+/** A number from 0 to 1 that is always the same for a key and evenly spread over keys (FNV-1a, 32 bits, with a final mix). */
+function share(key: string): number {
+  let hash = 0x811c9dc5
+  for (let i = 0; i < key.length; i++) hash = Math.imul(hash ^ key.charCodeAt(i), 0x01000193)
+  hash = Math.imul(hash ^ (hash >>> 16), 0x85ebca6b)
+  return ((hash ^ (hash >>> 13)) >>> 0) / 2 ** 32
+}
