@@ -19,6 +19,7 @@ describe('deciding', () => {
     staleIfErrorMs: 600_000,
     special: undefined,
     entry,
+    varied: false,
     heldOffUntil: 0,
     now: 1_030_000,
   }
@@ -29,6 +30,7 @@ describe('deciding', () => {
     [{ now: 1_059_999 }, 'serve hit fresh'],
     [{ now: 1_060_000 }, 'call stale expired'],
     [{ entry: undefined }, 'call uri-miss absent'],
+    [{ entry: undefined, varied: true }, 'call vary-miss no-variant'],
     [{ mode: 'measure' }, 'call bypass measuring'],
     [{ freshForMs: undefined }, 'call bypass not-reusable'],
     [{ freshForMs: 20_000 }, 'call stale expired'],

@@ -23,6 +23,82 @@ describe('freshness', () => {
       },
     ))
 
+  it('is renewed by a 304, which brings the stored fields up to date and may be free of charge (RFC 9111 sections 3.2 and 4.3)', () => {
+    const sentConditions: unknown[] = []
+    return scene(
+      async (now) => {
+        const validators: Record<string, string>[] = [
+          { etag: '"a"' },
+          { etag: 'W/"b"' },
+          { 'last-modified': 'Tue, 30 Jun 2026 06:00:00 GMT' },
+        ]
+        for (const [i, validator] of validators.entries()) {
+          let stamp = 'old'
+          now.answer = (request, response) => {
+            const { 'if-none-match': tag, 'if-modified-since': since } = request.headers
+            sentConditions.push(tag ?? since)
+            const holds = tag === validator.etag && since === validator['last-modified'] && (tag ?? since) !== undefined
+            response.writeHead(holds ? 304 : 200, { ...validator, 'x-stamp': stamp, 'content-type': holds ? 'text/wrong' : 'text/plain' })
+            response.end(holds ? undefined : 'high water')
+          }
+          const ask = async () => {
+            const response = await now.stash.fetch(`${now.base}/tides?day=${i}`, { headers: { 'x-own': '1' } })
+            const { headers } = response
+            return [
+              response.status,
+              await response.text(),
+              headers.get('x-stamp'),
+              headers.get('content-type'),
+              headers.get('cache-status'),
+            ]
+          }
+          await ask()
+          await now.clock.sleep(2 * 60_000)
+          stamp = 'new'
+          expect(await ask()).to.eql([
+            200,
+            'high water',
+            'new',
+            'text/plain',
+            'stashen; fwd=stale; fwd-status=304; stored; ttl=60; detail=expired',
+          ])
+          expect(await ask()).to.eql([200, 'high water', 'new', 'text/plain', 'stashen; hit; ttl=60; detail=fresh'])
+        }
+        expect(sentConditions).to.eql(validators.flatMap((validator) => [undefined, Object.values(validator)[0]]))
+        expect((await now.stash.report()).totals.with).to.deep.include({
+          upstream: 6,
+          unmodified: 3,
+          unchanged: 3,
+          money: [{ currency: 'EUR', amount: '0.3' }],
+        })
+      },
+      {
+        provider: {
+          plan: { currency: 'EUR', perCall: '0.1', notBilled: ['unmodified'] },
+          endpoints: { tides: { request: 'GET /tides', freshFor: '1 min', staleIfError: '1 hour' } },
+        },
+      },
+    )
+  })
+
+  it('is not renewed by a 304 that speaks of another answer: the whole one is asked for, and both calls are counted', () =>
+    scene(
+      async (now) => {
+        now.answer = (request, response) => {
+          const conditional = request.headers['if-none-match'] !== undefined
+          response
+            .writeHead(conditional ? 304 : 200, { etag: conditional ? '"b"' : '"a"' })
+            .end(conditional ? undefined : String(now.received.length))
+        }
+        const ask = async () => (await now.stash.fetch(`${now.base}/tides`)).text()
+        expect(await ask()).to.equal('1')
+        await now.clock.sleep(2 * 60_000)
+        expect(await ask()).to.equal('3')
+        expect((await now.stash.report()).totals.with?.upstream).to.equal(3)
+      },
+      { provider: { endpoints: { tides: { request: 'GET /tides', freshFor: '1 min', staleIfError: '1 hour' } } } },
+    ))
+
   it('lasts as long as a function of the answer says; where that fails nothing is stored, and it is said once', () => {
     const freshFor = (answer: AnswerFacts) => {
       const { underWay } = answer.json() as { underWay?: boolean }

@@ -5,7 +5,7 @@ import { zone } from './world.js'
 export const providers = {
   ebbline: {
     baseUrl: 'https://tides.ebbline.example/v2',
-    plan: { currency: 'EUR', perCall: '0.004', notBilled: ['refused'] },
+    plan: { currency: 'EUR', perCall: '0.004', notBilled: ['unmodified', 'refused'] },
     quota: { calls: 5_000, per: 'month', zone },
     endpoints: {
       findStation: { request: 'GET /stations', freshFor: '30 days', staleIfError: '1 year' },

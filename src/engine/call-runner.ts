@@ -2,6 +2,7 @@ import { type Decision, decide, decideOnFailure, type EntryTimes, type Facts } f
 import type { NotKept } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import { OfflineError, UpstreamTimeoutError } from '../core/errors.js'
+import { variantIndexHead, variedBy } from '../core/http/vary.js'
 import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
@@ -11,12 +12,24 @@ import type { Line } from './books.js'
 import { Measurement } from './measurement.js'
 import { SharedCall } from './shared-call.js'
 
-/** What an upstream call came to. `T` is the answer in the form its callers know. */
+/**
+ * What an upstream call came to. `T` is the answer in the form its callers know. `earlier` counts calls answered on the way to it.
+ */
 export type Fetched<T> =
-  | { readonly result: 'answered'; readonly answer: T; readonly status?: number; readonly keep: (() => Kept) | NotKept }
+  | {
+      readonly result: 'answered'
+      readonly answer: T
+      readonly status?: number
+      readonly keep: (() => Kept) | NotKept
+      readonly vary?: Vary
+      readonly earlier?: number
+    }
   /** The upstream refused or failed; where it said so in an answer, callers without an older one get that. */
-  | { readonly result: 'refused' | 'failed'; readonly answer: T; readonly status?: number }
-  | { readonly result: 'failed'; readonly error: unknown }
+  | { readonly result: 'refused' | 'failed'; readonly answer: T; readonly status?: number; readonly vary?: Vary; readonly earlier?: number }
+  | { readonly result: 'failed'; readonly error: unknown; readonly earlier?: number }
+
+/** The request fields by which an HTTP answer varies. */
+type Vary = readonly string[] | '*'
 
 /** The storable form of an answer. */
 export interface Kept {
@@ -31,10 +44,12 @@ export interface Ask<T> {
   readonly endpoint: Endpoint
   readonly line: Line
   readonly key: string
+  /** The key of the variant that a request's fields choose, where answers of `key` vary by these (RFC 9111 section 4.1). */
+  variantKey(fields: readonly string[]): string
   readonly special: Facts['special']
   readonly signal: AbortSignal | undefined
-  /** Makes the upstream call. Never rejects. */
-  callUpstream(signal: AbortSignal): Promise<Fetched<T>>
+  /** Makes the upstream call; `stale` is the answer in store, whose validators may be asked about. Never rejects. */
+  callUpstream(signal: AbortSignal, stale: Entry | undefined): Promise<Fetched<T>>
   /** The answer that an entry holds. */
   revive(entry: Entry): T
   /** A copy of an upstream call's answer for a caller who did not begin it. */
@@ -50,6 +65,15 @@ export interface Answered<T> {
 interface Landed<T> {
   readonly fetched: Fetched<T>
   readonly entry: Entry | undefined
+  /** The key that the answer is for: the asked one, or that of a variant. */
+  readonly key: string
+}
+
+/** What a look-up came to: the key that the request's fields choose, and what is stored under it. */
+interface Found {
+  readonly key: string
+  readonly entry: Entry | undefined
+  readonly varied: boolean
 }
 
 /** Runs calls: looks up, decides, calls upstream once for all who ask, stores and records. */
@@ -75,10 +99,11 @@ export class CallRunner {
       throw ask.signal.reason
     }
     const lookUp = ask.endpoint.mode !== 'measure' && ask.endpoint.freshForMs !== undefined && !ask.special
-    const entry = lookUp ? await (looked ?? this.#store.get(ask.key)) : undefined
+    const found: Found = lookUp ? await this.#lookUp(ask, looked) : { key: ask.key, entry: undefined, varied: false }
+    const { entry, varied } = found
     const decision = decide({
       ...this.#situation(ask.endpoint, entry),
-      special: ask.special,
+      ...{ special: ask.special, varied },
       heldOffUntil: this.#heldOffUntil.get(ask.endpoint) ?? 0,
     })
     if (decision.do === 'serve') return this.#serve(ask, entry as Entry, decision, began)
@@ -86,12 +111,20 @@ export class CallRunner {
       this.#count(ask, 'letDown', began)
       throw new OfflineError(ask.endpoint.provider, ask.endpoint.name)
     }
-    return this.#forward(ask, entry, decision, began)
+    return this.#forward(ask, found, decision, began)
   }
 
   /** Waits for the upstream calls under way. */
   async settled(): Promise<void> {
     await Promise.allSettled(this.#running)
+  }
+
+  async #lookUp<T>(ask: Ask<T>, looked: Entry | Promise<Entry | undefined> | undefined): Promise<Found> {
+    const first = await (looked ?? this.#store.get(ask.key))
+    const fields = first && variedBy(first.head)
+    if (!fields) return { key: ask.key, entry: first, varied: false }
+    const key = ask.variantKey(fields)
+    return { key, entry: await this.#store.get(key), varied: true }
   }
 
   #situation({ mode, freshForMs, staleIfErrorMs }: Endpoint, entry: Entry | undefined): Parameters<typeof decideOnFailure>[0] {
@@ -104,8 +137,9 @@ export class CallRunner {
     return { answer, outcome: storedOutcome(ask.endpoint, entry, this.#clock.now(), how) }
   }
 
-  async #forward<T>(ask: Ask<T>, entry: Entry | undefined, decision: Decision & { do: 'call' }, began: number): Promise<Answered<T>> {
-    const { call, joined } = this.#sharedCall(ask, entry, decision.reuse)
+  async #forward<T>(ask: Ask<T>, found: Found, decision: Decision & { do: 'call' }, began: number): Promise<Answered<T>> {
+    const { entry } = found
+    const { call, joined } = this.#sharedCall(ask, found, decision.reuse)
     let landed: Landed<T>
     try {
       landed = await call.join(ask.signal)
@@ -114,6 +148,11 @@ export class CallRunner {
       throw aborted
     }
     const { fetched } = landed
+    if (joined && !isFor(ask, landed)) {
+      const variant = 'vary' in fetched && fetched.vary && fetched.vary !== '*' ? ask.variantKey(fetched.vary) : undefined
+      const mayShare = variant !== undefined && variant !== found.key
+      return this.#forward(ask, { ...found, key: variant ?? found.key }, { ...decision, reuse: mayShare }, began)
+    }
     const how = joined ? 'collapsed' : 'forwarded'
     const upstreamStatus = 'status' in fetched ? fetched.status : undefined
     const paid = joined ? { saved: ask.endpoint.price } : { cost: ask.endpoint.price }
@@ -139,14 +178,14 @@ export class CallRunner {
   }
 
   /** The upstream call for a key: the one in flight if there is one, else a new one. */
-  #sharedCall<T>(ask: Ask<T>, entry: Entry | undefined, share: boolean): { call: SharedCall<Landed<T>>; joined: boolean } {
-    const inFlight = share ? (this.#inFlight.get(ask.key) as SharedCall<Landed<T>> | undefined) : undefined
+  #sharedCall<T>(ask: Ask<T>, { key, entry }: Found, share: boolean): { call: SharedCall<Landed<T>>; joined: boolean } {
+    const inFlight = share ? (this.#inFlight.get(key) as SharedCall<Landed<T>> | undefined) : undefined
     if (inFlight && !inFlight.abandoned) return { call: inFlight, joined: true }
     const call = new SharedCall<Landed<T>>((ending) => this.#callUpstream(ask, entry, share, ending))
-    if (share) this.#inFlight.set(ask.key, call as SharedCall<Landed<unknown>>)
+    if (share) this.#inFlight.set(key, call as SharedCall<Landed<unknown>>)
     const ended = call.ended.finally(() => {
       this.#running.delete(ended)
-      if (this.#inFlight.get(ask.key) === (call as SharedCall<unknown>)) this.#inFlight.delete(ask.key)
+      if (this.#inFlight.get(key) === (call as SharedCall<unknown>)) this.#inFlight.delete(key)
     })
     this.#running.add(ended)
     return { call, joined: false }
@@ -155,29 +194,33 @@ export class CallRunner {
   async #callUpstream<T>(ask: Ask<T>, previous: Entry | undefined, share: boolean, ending: AbortController): Promise<Landed<T>> {
     const { endpoint } = ask
     const askedAt = this.#clock.now()
-    const fetched = await this.#inTime(ask, ending)
+    const fetched = await this.#inTime(ask, share ? previous : undefined, ending)
     const now = this.#clock.now()
     const tally = ask.line.at(now)
+    tally.upAnswered += fetched.earlier ?? 0
+    const vary = ('vary' in fetched && fetched.vary) || []
+    const key = vary === '*' || vary.length === 0 ? ask.key : ask.variantKey(vary)
     if (fetched.result === 'answered') {
       tally.upAnswered++
+      if (share && fetched.status === 304) tally.upUnmodified++
       this.#heldOffUntil.delete(endpoint)
-      const { key, special } = ask
       const { mode, freshForMs } = endpoint
-      if (mode === 'measure' && freshForMs !== undefined && !special) {
+      if (mode === 'measure' && freshForMs !== undefined && !ask.special) {
         const would = typeof fetched.keep === 'string' ? undefined : this.#entryOf(endpoint, key, fetched.keep(), now)
         this.#measurement.answered(key, askedAt, would, tally)
       }
-      if (!share || typeof fetched.keep === 'string') return { fetched, entry: undefined }
+      if (!share || typeof fetched.keep === 'string') return { fetched, entry: undefined, key }
       const entry = this.#entryOf(endpoint, key, fetched.keep(), now)
-      if (!entry) return { fetched, entry: undefined }
-      if (previous) tally[sameBytes(previous.body, entry.body) ? 'unchanged' : 'changed']++
+      if (!entry) return { fetched, entry: undefined, key }
+      if (previous?.key === key) tally[sameBytes(previous.body, entry.body) ? 'unchanged' : 'changed']++
+      if (key !== ask.key) await this.#store.put(variantIndexOf(entry, ask.key, vary as readonly string[]))
       await this.#store.put(entry)
-      return { fetched, entry }
+      return { fetched, entry, key }
     }
     tally[fetched.result === 'refused' ? 'upRefused' : 'upFailed']++
     const overdue = ending.signal.reason instanceof UpstreamTimeoutError
     if (overdue || !ending.signal.aborted) this.#heldOffUntil.set(endpoint, now + endpoint.holdOffMs)
-    return { fetched, entry: undefined }
+    return { fetched, entry: undefined, key }
   }
 
   /** The entry of an answer; undefined where nothing says until when it is fresh. */
@@ -195,13 +238,13 @@ export class CallRunner {
   }
 
   /** Calls upstream and gives up when the provider's time is over or nobody waits any more. */
-  async #inTime<T>(ask: Ask<T>, ending: AbortController): Promise<Fetched<T>> {
+  async #inTime<T>(ask: Ask<T>, stale: Entry | undefined, ending: AbortController): Promise<Fetched<T>> {
     const { provider, name, timeoutMs } = ask.endpoint
     const { signal } = ending
     const cancelTimer = this.#clock.later(timeoutMs, () => ending.abort(new UpstreamTimeoutError(provider, name, timeoutMs)))
     const fetched = await new Promise<Fetched<T>>((resolve) => {
       signal.addEventListener('abort', () => resolve({ result: 'failed', error: signal.reason }), { once: true })
-      ask.callUpstream(signal).then(resolve)
+      ask.callUpstream(signal, stale).then(resolve)
     })
     cancelTimer()
     return fetched
@@ -231,6 +274,18 @@ export function storedOutcome(
     freshUntil: entry.freshUntil,
     saved: endpoint.price,
   }
+}
+
+/** Whether the answer of a call that another caller began is meant for this caller too (RFC 9111 section 4.1). */
+function isFor(ask: Ask<unknown>, { fetched, key }: Landed<unknown>): boolean {
+  if (!('vary' in fetched) || fetched.vary === undefined) return true
+  return fetched.vary !== '*' && (fetched.vary.length === 0 || ask.variantKey(fetched.vary) === key)
+}
+
+/** What stands under the asked key where its answers vary. */
+function variantIndexOf(entry: Entry, key: string, vary: readonly string[]): Entry {
+  const { provider, endpoint, storedAt, freshUntil, usableUntil } = entry
+  return { key, provider, endpoint, head: variantIndexHead(vary), body: new Uint8Array(), storedAt, freshUntil, usableUntil }
 }
 
 function sameBytes(one: Uint8Array, other: Uint8Array): boolean {

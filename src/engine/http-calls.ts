@@ -4,10 +4,13 @@ import type { Mode } from '../core/decide/mode.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import { BrokenBodyError, OfflineError, UpstreamTimeoutError } from '../core/errors.js'
 import { fieldsOfDecoded, reusableFields, type StoredHead } from '../core/http/stored-head.js'
+import { conditionsOf, freshenedFields, speaksOf } from '../core/http/validators.js'
+import { isVariantIndex, varyOf } from '../core/http/vary.js'
 import { unmatched } from '../core/ledger/ledger-row.js'
 import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
+import { digestOf } from '../core/rules/digest.js'
 import type { Endpoint, Provider, RequestEndpoint } from '../core/rules/endpoint.js'
 import type { AnswerFacts } from '../core/rules/freshness.js'
 import type { KeyedRequest } from '../core/rules/keying.js'
@@ -68,7 +71,7 @@ export class HttpCalls {
     const began = clock.ticks()
     const entry = store.get(key)
     const now = clock.now()
-    if (!entry || entry instanceof Promise || !isFresh(entry, freshForMs, now)) return undefined
+    if (!entry || entry instanceof Promise || isVariantIndex(entry.head) || !isFresh(entry, freshForMs, now)) return undefined
     const response = this.#respond(answerOfEntry(entry), storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' }), now)
     const tally = line.at(now)
     tally.hit++
@@ -102,9 +105,13 @@ export class HttpCalls {
       endpoint,
       line,
       key,
+      variantKey: (fields) => `${key} vary:${JSON.stringify(fields.map((field) => [field, variantValue(provider, keyed, field)]))}`,
       special,
       signal: init?.signal ?? request?.signal ?? undefined,
-      callUpstream: (signal) => this.#callUpstream(endpoint, ...(body ? body.resend(signal) : ([input, { ...init, signal }] as const))),
+      callUpstream: (signal, stale) => {
+        const [where, how] = body ? body.resend(signal) : ([input, { ...init, headers, signal }] as const)
+        return this.#askWhetherItHolds(endpoint, where, how, stale && mayCarryConditions(url) ? answerOfEntry(stale) : undefined)
+      },
       revive: answerOfEntry,
       copy: (shared) => ({ ...shared, fields: reusableFields(shared.fields) }),
     })
@@ -171,6 +178,27 @@ export class HttpCalls {
     return { cancel, init: { ...init, signal: own ? AbortSignal.any([own, overdue.signal]) : overdue.signal } }
   }
 
+  /** Calls upstream, asking whether a stale answer still holds where it has validators (RFC 9111 section 4.3). */
+  async #askWhetherItHolds(
+    endpoint: Endpoint,
+    input: Parameters<Fetch>[0],
+    init: RequestInit,
+    stale: HttpAnswer | undefined,
+  ): Promise<Fetched<HttpAnswer>> {
+    const conditions = stale ? conditionsOf(stale.fields) : []
+    if (!stale || conditions.length === 0) return this.#callUpstream(endpoint, input, init)
+    const headers = new Headers(init.headers as Headers)
+    for (const [name, value] of conditions) headers.set(name, value)
+    const fetched = await this.#callUpstream(endpoint, input, { ...init, headers })
+    if (fetched.result !== 'answered' || fetched.status !== 304) return fetched
+    if (!speaksOf(stale.fields, fetched.answer.fields)) {
+      const whole = await this.#callUpstream(endpoint, input, init)
+      return { ...whole, earlier: 1 }
+    }
+    const answer = { ...stale, fields: freshenedFields(stale.fields, reusableFields(fetched.answer.fields)) }
+    return { result: 'answered', answer, status: 304, vary: varyOf(answer.fields), keep: () => keptForm(answer) }
+  }
+
   async #callUpstream(endpoint: Endpoint, input: Parameters<Fetch>[0], init: RequestInit): Promise<Fetched<HttpAnswer>> {
     let response: Response
     try {
@@ -187,9 +215,10 @@ export class HttpCalls {
     const { status, statusText } = response
     const answer: HttpAnswer = { status, statusText, fields: fieldsOfDecoded(fieldsOf(response.headers)), body }
     const result = resultOfStatus(status)
-    if (result !== 'answered') return { result, answer, status }
-    const keep = whyNotKept(status, response.headers.get('vary')) ?? (() => keptForm(answer))
-    return { result, answer, status, keep }
+    const vary = varyOf(answer.fields)
+    if (result !== 'answered') return { result, answer, status, vary }
+    const keep = whyNotKept(status, vary) ?? (() => keptForm(answer))
+    return { result, answer, status, vary, keep }
   }
 
   #respond(answer: HttpAnswer, outcome: Outcome, now: number): Response {
@@ -202,6 +231,18 @@ export class HttpCalls {
     if (this.#known.size >= mostKnown) this.#known.clear()
     this.#known.set(url, known)
   }
+}
+
+/** A field's value as it stands in the key of a variant: those that say who calls only as a digest. */
+function variantValue({ callerHeaders }: Provider, { header }: KeyedRequest, field: string): string | null {
+  const value = header(field)
+  return value !== null && callerHeaders.includes(field) ? digestOf(value) : value
+}
+
+/** In a browser a condition makes a cross-origin request ask for leave first, which could fail where the plain request would not. */
+function mayCarryConditions(url: URL): boolean {
+  const { location } = globalThis as { location?: { origin: string } }
+  return location === undefined || location.origin === url.origin
 }
 
 /** The bytes of a request's body, and the call that sends them: a body can be read only once. */

@@ -69,6 +69,7 @@ export function wrapOperation<F extends AsyncFunction>(
         endpoint,
         line,
         key,
+        variantKey: () => key,
         special: undefined,
         signal: undefined,
         callUpstream: () => fetchValue(() => fn.apply(self, args)),

@@ -21,13 +21,15 @@ export interface Facts {
   /** What in the request keeps stored answers from being used, if anything does. */
   readonly special: SpecialRequest | undefined
   readonly entry: EntryTimes | undefined
+  /** Whether the answers of the key vary by request fields; `entry` is then the one for the request's. */
+  readonly varied: boolean
   /** Until when nobody asks this upstream again for a refresh. */
   readonly heldOffUntil: number
   readonly now: number
 }
 
 /** The `fwd` reasons of RFC 9211 section 2.2 in use. */
-export type Forward = 'bypass' | 'uri-miss' | 'stale' | 'request'
+export type Forward = 'bypass' | 'uri-miss' | 'vary-miss' | 'stale' | 'request'
 
 export type Decision =
   | { readonly do: 'serve'; readonly how: 'hit' | 'stale'; readonly reason: Reason }
@@ -41,6 +43,7 @@ export function decide(facts: Facts): Decision {
   if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: false }
   if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: false }
   if (facts.special) return { do: 'call', fwd: 'request', reason: facts.special, reuse: false }
+  if (!entry && facts.varied) return { do: 'call', fwd: 'vary-miss', reason: 'no-variant', reuse: true }
   if (!entry) return { do: 'call', fwd: 'uri-miss', reason: 'absent', reuse: true }
   if (isFresh(entry, facts.freshForMs, now)) return { do: 'serve', how: 'hit', reason: 'fresh' }
   if (now < facts.heldOffUntil && isUsable(entry, facts, now)) return { do: 'serve', how: 'stale', reason: 'held-off' }
@@ -54,7 +57,7 @@ function decideOffline({ entry, freshForMs = 0, now }: Facts): Decision {
 }
 
 /** Decides what a caller gets when the upstream call failed. */
-export function decideOnFailure(facts: Omit<Facts, 'special' | 'heldOffUntil'>): {
+export function decideOnFailure(facts: Omit<Facts, 'special' | 'heldOffUntil' | 'varied'>): {
   readonly do: 'serve' | 'give-up'
   readonly reason: Reason
 } {

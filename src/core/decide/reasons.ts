@@ -2,6 +2,7 @@
 export const reasons = {
   fresh: 'a stored answer is still fresh',
   absent: 'nothing is stored under this key',
+  'no-variant': 'answers are stored under this key, but none for such request fields (Vary)',
   expired: 'the stored answer is past its freshness',
   'held-off': 'the last refresh failed a moment ago, so the older answer was given without asking again',
   'upstream-failed': 'the upstream call failed, so the older answer was given',

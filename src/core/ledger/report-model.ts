@@ -7,6 +7,8 @@ export interface Figures {
   readonly asked: number
   /** Calls that left for the provider. */
   readonly upstream: number
+  /** Upstream calls answered with 304: the stored answer still held. */
+  readonly unmodified: number
   /** Upstream calls answered with 429. */
   readonly refused: number
   /** Upstream calls that gave no answer, a broken one or a server error (5xx). */

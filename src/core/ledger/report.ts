@@ -90,6 +90,7 @@ function figuresOfTally(tally: Tally, money: MoneySum): Figures {
   return {
     asked: tally.asked,
     upstream: tally.upstream,
+    unmodified: tally.upUnmodified,
     refused: tally.upRefused,
     failed: tally.upFailed,
     fromStore: tally.hit,

@@ -1,8 +1,8 @@
 import { LatencyHistogram } from './latency-histogram.js'
 
 /**
- * What is counted. The first five say how a call of the application ended and add up to the calls asked; the next three
- * say how a call to the provider ended and add up to the upstream calls; the next two compare a refreshed answer with the
+ * What is counted. The first five say how a call of the application ended and add up to the calls asked; the `up...`
+ * ones say how a call to the provider ended, and answered, refused and failed ones add up to the upstream calls; the next two compare a refreshed answer with the
  * one it took the place of.
  */
 const countNames = [
@@ -17,6 +17,8 @@ const countNames = [
   /** ended in an error, a refusal (429) or a server error (5xx) */
   'letDown',
   'upAnswered',
+  /** of these, 304: the stored answer still holds */
+  'upUnmodified',
   'upRefused',
   'upFailed',
   'changed',
@@ -36,6 +38,7 @@ export class Tally implements Counts {
   forwarded = 0
   letDown = 0
   upAnswered = 0
+  upUnmodified = 0
   upRefused = 0
   upFailed = 0
   changed = 0

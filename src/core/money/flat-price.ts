@@ -2,7 +2,7 @@ import type { Tally } from '../ledger/tally.js'
 import type { Money, MoneySum } from './money.js'
 
 /** Ways for a call to end that a provider may leave off its bill. */
-export const unbilledOutcomes = ['refused', 'failed'] as const
+export const unbilledOutcomes = ['unmodified', 'refused', 'failed'] as const
 export type UnbilledOutcome = (typeof unbilledOutcomes)[number]
 
 /** A flat price for every call. Amounts are decimal strings in units of the currency. */
@@ -15,9 +15,10 @@ export interface FlatPlan {
 
 /** Adds what the calls made cost: every upstream call, except those that ended in a way the plan does not bill. */
 export function addPriceOfMade(sum: MoneySum, plan: FlatPlan, tally: Tally): void {
+  const unmodified = plan.notBilled.includes('unmodified') ? tally.upUnmodified : 0
   const refused = plan.notBilled.includes('refused') ? 0 : tally.upRefused
   const failed = plan.notBilled.includes('failed') ? 0 : tally.upFailed
-  sum.add(plan.currency, plan.perCall, tally.upAnswered + refused + failed)
+  sum.add(plan.currency, plan.perCall, tally.upAnswered - unmodified + refused + failed)
 }
 
 /** Adds what the calls asked would have cost, had every one gone upstream and been answered. */

@@ -66,7 +66,7 @@ export interface PlanOptions {
   readonly currency: string
   /** Price of one call as a decimal string, e.g. `"0.004"`: a binary number could not hold it exactly. */
   readonly perCall: string
-  /** Which calls are left off the bill: `refused` (429), `failed` (no whole answer, or 5xx). Default: all are billed. */
+  /** Which calls are left off the bill: `unmodified` (304), `refused` (429), `failed` (no whole answer, or 5xx). Default: all are billed. */
   readonly notBilled?: readonly UnbilledOutcome[]
 }
 
