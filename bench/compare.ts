@@ -4,6 +4,8 @@ export interface Comparison {
   readonly baseline: () => unknown
   /** Ours may take this many times the baseline. */
   readonly limit: number
+  /** How many calls one call of both makes. Default 1. */
+  readonly each?: number
 }
 
 export interface Ratio {
@@ -21,7 +23,7 @@ const roundMs = 8
  * Times both by turns, in rounds so short that a machine's moods meet both alike, and takes the median of the rounds' ratios. Both
  * are awaited, call by call.
  */
-export async function compare({ name, ours, baseline, limit }: Comparison): Promise<Ratio> {
+export async function compare({ name, ours, baseline, limit, each = 1 }: Comparison): Promise<Ratio> {
   const calls = Math.ceil((roundMs * 1e6) / (await nsOfEach(baseline, 2_000)))
   await nsOfEach(ours, calls)
   const taken: { ourNs: number; baselineNs: number; ratio: number }[] = []
@@ -31,7 +33,8 @@ export async function compare({ name, ours, baseline, limit }: Comparison): Prom
     taken.push({ ourNs, baselineNs, ratio: ourNs / baselineNs })
   }
   taken.sort((a, b) => a.ratio - b.ratio)
-  return { name, limit, ...(taken[rounds >> 1] as (typeof taken)[number]) }
+  const { ourNs, baselineNs, ratio } = taken[rounds >> 1] as (typeof taken)[number]
+  return { name, limit, ratio, ourNs: ourNs / each, baselineNs: baselineNs / each }
 }
 
 async function nsOfEach(run: () => unknown, calls: number): Promise<number> {

@@ -27,7 +27,13 @@ function bookOf(endpoints: number): RuleBook {
 export async function matchingRatio(): Promise<Ratio> {
   const [few, many, url] = [bookOf(5), bookOf(500), new URL(address)]
   const name = 'matching 500 endpoints against 5'
-  return compare({ name, ours: repeated(() => many.match('GET', url)), baseline: repeated(() => few.match('GET', url)), limit: 2 })
+  return compare({
+    name,
+    ours: repeated(() => many.match('GET', url)),
+    baseline: repeated(() => few.match('GET', url)),
+    limit: 2,
+    each: together,
+  })
 }
 
 export async function keyRatio(): Promise<Ratio> {
@@ -35,5 +41,11 @@ export async function keyRatio(): Promise<Ratio> {
   const [keying, url] = [compileKeying({}), new URL(address)]
   const request = { method: 'GET', url, header: () => null }
   const ours = repeated(() => requestKey(provider, keying, request))
-  return compare({ name: 'the key of a GET against new URL().href', ours, baseline: repeated(() => new URL(address).href), limit: 2 })
+  return compare({
+    name: 'the key of a GET against new URL().href',
+    ours,
+    baseline: repeated(() => new URL(address).href),
+    limit: 2,
+    each: together,
+  })
 }

@@ -27,7 +27,7 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   }
   table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors, money))
   const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
-  return [title, '', table.toString(), '', ...savedLines(report.totals, colors, money), ''].join('\n')
+  return [title, '', table.toString().replace(/ +$/gm, ''), '', ...savedLines(report.totals, colors, money), ''].join('\n')
 }
 
 const noLines = Object.fromEntries(
