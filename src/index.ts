@@ -2,6 +2,7 @@
 
 export type { StashConfig } from './config/stash-config.js'
 // How a call was answered
+export type { Explanation, NearMiss } from './core/decide/explanation.js'
 export type { Mode } from './core/decide/mode.js'
 export type { Outcome } from './core/decide/outcome.js'
 export { type Reason, reasons } from './core/decide/reasons.js'

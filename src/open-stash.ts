@@ -75,6 +75,10 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
       return http.fetch(input, init)
     }) as Fetch,
     operation,
+    async explain(input, init) {
+      assertOpen()
+      return http.explain(input, init)
+    },
     outcomeOf: (response) => http.outcomeOf(response),
     async report(options?: ReportOptions) {
       assertOpen()

@@ -76,6 +76,12 @@ interface Found {
   readonly varied: boolean
 }
 
+interface Considered {
+  readonly found: Found
+  readonly decision: Decision
+  readonly onFailure: ReturnType<typeof decideOnFailure>
+}
+
 /** Runs calls: looks up, decides, calls upstream once for all who ask, stores and records. */
 export class CallRunner {
   readonly #store: Store
@@ -98,20 +104,23 @@ export class CallRunner {
       this.#count(ask, 'letDown', began)
       throw ask.signal.reason
     }
-    const lookUp = ask.endpoint.mode !== 'measure' && ask.endpoint.freshForMs !== undefined && !ask.special
-    const found: Found = lookUp ? await this.#lookUp(ask, looked) : { key: ask.key, entry: undefined, varied: false }
-    const { entry, varied } = found
-    const decision = decide({
-      ...this.#situation(ask.endpoint, entry),
-      ...{ special: ask.special, varied },
-      heldOffUntil: this.#heldOffUntil.get(ask.endpoint) ?? 0,
-    })
-    if (decision.do === 'serve') return this.#serve(ask, entry as Entry, decision, began)
+    const { found, decision } = await this.consider(ask, looked)
+    if (decision.do === 'serve') return this.#serve(ask, found.entry as Entry, decision, began)
     if (decision.do === 'refuse') {
       this.#count(ask, 'letDown', began)
       throw new OfflineError(ask.endpoint.provider, ask.endpoint.name)
     }
     return this.#forward(ask, found, decision, began)
+  }
+
+  /** Looks up and decides what is to be done about a call, and does nothing about it. */
+  async consider<T>(ask: Ask<T>, looked?: Entry | Promise<Entry | undefined>): Promise<Considered> {
+    const lookUp = ask.endpoint.mode !== 'measure' && ask.endpoint.freshForMs !== undefined && !ask.special
+    const found: Found = lookUp ? await this.#lookUp(ask, looked) : { key: ask.key, entry: undefined, varied: false }
+    const situation = this.#situation(ask.endpoint, found.entry)
+    const heldOffUntil = this.#heldOffUntil.get(ask.endpoint) ?? 0
+    const decision = decide({ ...situation, special: ask.special, varied: found.varied, heldOffUntil })
+    return { found, decision, onFailure: decideOnFailure(situation) }
   }
 
   /** Waits for the upstream calls under way. */

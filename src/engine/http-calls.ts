@@ -1,7 +1,9 @@
 import { isFresh, type SpecialRequest } from '../core/decide/decide.js'
+import type { Explanation } from '../core/decide/explanation.js'
 import { resultOfStatus, whyNotKept } from '../core/decide/keep.js'
 import type { Mode } from '../core/decide/mode.js'
 import type { Outcome } from '../core/decide/outcome.js'
+import { reasons } from '../core/decide/reasons.js'
 import { BrokenBodyError, OfflineError, UpstreamTimeoutError } from '../core/errors.js'
 import { fieldsOfDecoded, reusableFields, type StoredHead } from '../core/http/stored-head.js'
 import { conditionsOf, freshenedFields, speaksOf } from '../core/http/validators.js'
@@ -14,10 +16,10 @@ import { digestOf } from '../core/rules/digest.js'
 import type { Endpoint, Provider, RequestEndpoint } from '../core/rules/endpoint.js'
 import type { AnswerFacts } from '../core/rules/freshness.js'
 import type { KeyedRequest } from '../core/rules/keying.js'
-import { requestKey } from '../core/rules/request-key.js'
-import type { RuleBook } from '../core/rules/rule-book.js'
+import { leftOut, requestKey } from '../core/rules/request-key.js'
+import type { Match, RuleBook } from '../core/rules/rule-book.js'
 import type { Books, Line } from './books.js'
-import { type CallRunner, type Fetched, type Kept, storedOutcome } from './call-runner.js'
+import { type Ask, type CallRunner, type Fetched, type Kept, storedOutcome } from './call-runner.js'
 import { answerOfEntry, fieldsOf, type HttpAnswer, toResponse } from './response-value.js'
 
 export type Fetch = typeof globalThis.fetch
@@ -39,6 +41,13 @@ interface Known {
   readonly freshForMs: number
   readonly line: Line
   readonly key: string
+}
+
+/** A request, with what covers it. */
+interface Matched extends Match {
+  readonly method: string
+  readonly url: URL
+  readonly mode: Mode
 }
 
 /** Plain GETs whose endpoint and key are remembered, at the most. */
@@ -79,34 +88,92 @@ export class HttpCalls {
     return Promise.resolve(response)
   }
 
+  /** What a call would do now; nothing is called, stored or counted. */
+  async explain(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<Explanation> {
+    const matched = this.#match(input, init)
+    const { method, url, provider, endpoint, mode } = matched
+    const nearMisses = this.#parts.rules.nearMisses(method, url)
+    const where = { provider: provider?.name ?? null, endpoint: endpoint?.name ?? null, nearMisses, mode }
+    const { ask } = await this.#askOf(matched, input, init)
+    if (!ask || !provider || !endpoint) {
+      const reason =
+        mode === 'offline' ? 'offline' : endpoint ? (endpoint.freshForMs === undefined ? 'not-reusable' : 'no-key') : 'no-endpoint'
+      const would = mode === 'offline' ? 'refuse' : 'pass'
+      return { ...where, key: null, leftOut: [], stored: null, would, reason, because: reasons[reason], olderAnswerOnFailure: false }
+    }
+    const { found, decision, onFailure } = await this.#parts.runner.consider(ask)
+    const { entry } = found
+    return {
+      ...where,
+      key: ask.key,
+      leftOut: leftOut(provider, endpoint.keying, url),
+      stored: entry
+        ? {
+            key: found.key,
+            storedAt: entry.storedAt,
+            ageMs: this.#parts.clock.now() - entry.storedAt,
+            freshUntil: entry.freshUntil,
+            usableUntil: entry.usableUntil,
+            bytes: entry.body.byteLength,
+          }
+        : null,
+      would: decision.do,
+      reason: decision.reason,
+      because: reasons[decision.reason],
+      olderAnswerOnFailure: onFailure.do === 'serve',
+    }
+  }
+
   async #fetch(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<Response> {
+    const matched = this.#match(input, init)
+    const { provider, endpoint, mode } = matched
+    const { ask, unread } = await this.#askOf(matched, input, init)
+    const [name, line] = [provider?.name ?? unmatched, this.#lineOf(matched)]
+    if (!ask || !endpoint) {
+      if (mode === 'offline') throw this.#refuse(name, endpoint?.name ?? unmatched, line)
+      return this.#pass(input, unread, name, endpoint, line)
+    }
+    const { by, per } = endpoint.keying
+    if (init === undefined && !by && !per && matched.method === 'GET' && typeof input === 'string' && mode !== 'measure') {
+      this.#remember(input, { endpoint, freshForMs: endpoint.freshForMs ?? 0, line, key: ask.key })
+    }
+    const { answer, outcome } = await this.#parts.runner.run(ask)
+    return this.#respond(answer, outcome, this.#parts.clock.now())
+  }
+
+  #match(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Matched {
     const request = input instanceof Request ? input : undefined
     const method = (init?.method ?? request?.method ?? 'GET').toUpperCase()
     const url = new URL(request ? request.url : String(input), (globalThis as { location?: { href: string } }).location?.href)
-    const headers = new Headers(init?.headers ?? request?.headers)
-    const { provider, endpoint } = this.#parts.rules.match(method, url)
-    const name = provider?.name ?? unmatched
-    const mode = endpoint?.mode ?? provider?.mode ?? this.#parts.mode
-    const line = this.#parts.books.line(name, endpoint?.name ?? unmatched, mode)
-    if (!provider || !endpoint || endpoint.freshForMs === undefined) {
-      if (mode === 'offline') throw this.#refuse(name, endpoint?.name ?? unmatched, line)
-      return this.#pass(input, init, name, endpoint, line)
-    }
-    const special = specialOf(headers, cacheOption(init) ?? cacheOption(request))
-    const body = endpoint.template.method === 'GET' ? undefined : await bytesOf(input, init)
-    const keyed = { method, url, header: (field: string) => (body?.headers ?? headers).get(field), body: body?.bytes }
+    const match = this.#parts.rules.match(method, url)
+    return { ...match, method, url, mode: match.endpoint?.mode ?? match.provider?.mode ?? this.#parts.mode }
+  }
+
+  #lineOf({ provider, endpoint, mode }: Matched): Line {
+    return this.#parts.books.line(provider?.name ?? unmatched, endpoint?.name ?? unmatched, mode)
+  }
+
+  /** What the runner needs to answer a request, or, where no rule holds for it, only what sends it on with its body unread. */
+  async #askOf(
+    matched: Matched,
+    input: Parameters<Fetch>[0],
+    init: Parameters<Fetch>[1],
+  ): Promise<{ ask?: Ask<HttpAnswer>; unread: Parameters<Fetch>[1] }> {
+    const { method, url, provider, endpoint } = matched
+    if (!provider || !endpoint || endpoint.freshForMs === undefined) return { unread: init }
+    const request = input instanceof Request ? input : undefined
+    const body = method === 'GET' ? undefined : await bytesOf(input, init)
+    const headers = body?.headers ?? new Headers(init?.headers ?? request?.headers)
+    const keyed: KeyedRequest = { method, url, header: (field) => headers.get(field), body: body?.bytes }
     const key = this.#keyOf(provider, endpoint, keyed)
-    if (key === undefined) return this.#pass(input, body ? { ...init, body: body.bytes } : init, name, endpoint, line)
-    const { by, per } = endpoint.keying
-    if (init === undefined && !by && !per && method === 'GET' && typeof input === 'string' && mode !== 'measure') {
-      this.#remember(input, { endpoint, freshForMs: endpoint.freshForMs, line, key })
-    }
-    const { answer, outcome } = await this.#parts.runner.run<HttpAnswer>({
+    const unread = body ? { ...init, body: body.bytes } : init
+    if (key === undefined) return { unread }
+    const ask: Ask<HttpAnswer> = {
       endpoint,
-      line,
+      line: this.#lineOf(matched),
       key,
       variantKey: (fields) => `${key} vary:${JSON.stringify(fields.map((field) => [field, variantValue(provider, keyed, field)]))}`,
-      special,
+      special: specialOf(headers, cacheOption(init) ?? cacheOption(request)),
       signal: init?.signal ?? request?.signal ?? undefined,
       callUpstream: (signal, stale) => {
         const [where, how] = body ? body.resend(signal) : ([input, { ...init, headers, signal }] as const)
@@ -114,8 +181,8 @@ export class HttpCalls {
       },
       revive: answerOfEntry,
       copy: (shared) => ({ ...shared, fields: reusableFields(shared.fields) }),
-    })
-    return this.#respond(answer, outcome, this.#parts.clock.now())
+    }
+    return { ask, unread }
   }
 
   /** The key of a request, or undefined where a function of the configuration fails: then the call goes by as if it had no rule. */
@@ -245,9 +312,9 @@ function mayCarryConditions(url: URL): boolean {
   return location === undefined || location.origin === url.origin
 }
 
-/** The bytes of a request's body, and the call that sends them: a body can be read only once. */
+/** The bytes of a request's body, and the call that sends them. A given `Request` keeps its own body unread. */
 async function bytesOf(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]) {
-  const request = new Request(input, init)
+  const request = new Request(input instanceof Request ? input.clone() : input, init)
   const { url, method, headers } = request
   const bytes = new Uint8Array(await request.arrayBuffer())
   const resend = (signal: AbortSignal) => [url, { ...init, method, headers, body: bytes, signal }] as const

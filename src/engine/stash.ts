@@ -1,3 +1,4 @@
+import type { Explanation } from '../core/decide/explanation.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Fetch } from './http-calls.js'
@@ -30,6 +31,8 @@ export interface Stash extends AsyncDisposable {
   operation<F extends AsyncFunction>(name: `${string}.${string}`, fn: F, options?: OperationOptions<F>): Operation<F>
   /** How a call was answered; undefined for a response that does not come from this stash. */
   outcomeOf(response: Response): Outcome | undefined
+  /** What a request would do now, and why: endpoint, near misses, key, stored answer, decision. Nothing is called, stored or counted. */
+  explain(...request: Parameters<Fetch>): Promise<Explanation>
   /** What happened to all calls of a stretch of time, of every process that shares the store. */
   report(options?: ReportOptions): Promise<Report>
   /** Waits for running calls, writes the ledger and closes the store. Closing twice is harmless. */

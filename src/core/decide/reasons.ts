@@ -13,6 +13,7 @@ export const reasons = {
   'range-asked': 'the request asks for a part of the answer',
   'condition-asked': 'the request carries a condition of its own',
   'reload-asked': 'the request asks for an answer that is not stored',
+  'no-key': 'a function of the configuration failed, so the request has no key',
   'no-endpoint': 'no endpoint covers the request',
 } as const satisfies Record<string, string>
 

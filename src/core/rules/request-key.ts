@@ -24,6 +24,12 @@ export function requestKey(provider: Provider, keying: Keying, request: KeyedReq
   return `${method} ${place}${bodyPart(keying, request)}${fieldParts(keying, request)}${callerPart(provider, keying, request, secrets)}`
 }
 
+/** The names of the query parameters that do not stand in the key's URL. */
+export function leftOut({ secretQuery }: Provider, { by, usesParameter }: Keying, url: URL): string[] {
+  const names = sortedParameters(url).map(({ name }) => name)
+  return [...new Set(names)].filter((name) => by !== undefined || secretQuery.has(name) || !usesParameter(name))
+}
+
 function bodyPart({ by, pointers }: Keying, { body, header }: KeyedRequest): string {
   return by || !body || body.byteLength === 0 ? '' : ` body:${bodyKey(body, header('content-type'), pointers)}`
 }

@@ -32,6 +32,26 @@ export function segmentsOf(path: string): string[] {
   return path.slice(1).split('/')
 }
 
+/** In what a request differs from a template; its segments are those below the base URL. None where the template covers it. */
+export function differences(template: RequestTemplate, method: string, segments: readonly string[], query: URLSearchParams): string[] {
+  const { path } = template
+  const open = path.at(-1)?.kind === 'rest'
+  const length = open ? segments.length >= path.length : segments.length === path.length
+  return [
+    ...(method === template.method ? [] : [`method is ${method}, not ${template.method}`]),
+    ...(length ? [] : [`path has ${segments.length} segments, not ${open ? 'at least ' : ''}${path.length}`]),
+    ...path.flatMap((part, i) =>
+      part.kind !== 'literal' || segments[i] === undefined || part.text === segments[i]
+        ? []
+        : [`segment ${i + 1} is "${segments[i]}", not "${part.text}"`],
+    ),
+    ...template.query.flatMap(([name, value]) => {
+      const given = query.getAll(name)
+      return given.length === 1 && given[0] === value ? [] : [`query has no single ${name}=${value}`]
+    }),
+  ]
+}
+
 /**
  * Whether two templates are equally specific and some request matches both, so that nothing says which is meant: the same method and
  * path, as many fixed query values, and none that contradicts one of the other.

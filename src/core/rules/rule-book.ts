@@ -1,7 +1,8 @@
+import type { NearMiss } from '../decide/explanation.js'
 import type { Provider, RequestEndpoint } from './endpoint.js'
 import { EndpointTree } from './endpoint-tree.js'
 import { normalisePercent } from './normalise-url.js'
-import { segmentsOf } from './request-template.js'
+import { differences, segmentsOf } from './request-template.js'
 
 /** What covers a request: an endpoint, only its provider, or nothing. */
 export interface Match {
@@ -30,15 +31,30 @@ export class RuleBook {
   }
 
   match(method: string, url: URL): Match {
-    const chapters = this.#byOrigin.get(url.origin)
-    if (!chapters) return {}
-    const segments = segmentsOf(normalisePercent(url.pathname))
-    const covering = chapters.filter(({ base }) => base.every((segment, i) => segment === segments[i]))
-    for (const { provider, base, byMethod } of covering) {
+    const { segments, chapters } = this.#covering(url)
+    for (const { provider, base, byMethod } of chapters) {
       const endpoint = byMethod.get(method)?.find(segments, base.length, url.searchParams)
       if (endpoint) return { provider, endpoint }
     }
-    return covering[0] ? { provider: covering[0].provider } : {}
+    return chapters[0] ? { provider: chapters[0].provider } : {}
+  }
+
+  /** The endpoints that cover all of a request but for one thing. */
+  nearMisses(method: string, url: URL): NearMiss[] {
+    const { segments, chapters } = this.#covering(url)
+    return chapters.flatMap(({ provider, base }) =>
+      provider.endpoints.flatMap(({ name, template }) => {
+        const [difference, ...more] = differences(template, method, segments.slice(base.length), url.searchParams)
+        return difference === undefined || more.length > 0 ? [] : [{ provider: provider.name, endpoint: name, difference }]
+      }),
+    )
+  }
+
+  #covering(url: URL): { segments: readonly string[]; chapters: readonly Chapter[] } {
+    const chapters = this.#byOrigin.get(url.origin)
+    if (!chapters) return { segments: [], chapters: [] }
+    const segments = segmentsOf(normalisePercent(url.pathname))
+    return { segments, chapters: chapters.filter(({ base }) => base.every((segment, i) => segment === segments[i])) }
   }
 }
 

@@ -1,0 +1,86 @@
+import { expect } from 'chai'
+import { json, noon, scene, tides } from './support/upstream.js'
+
+const minute = 60_000
+
+describe('stash.explain', () => {
+  const provider = {
+    secretQuery: ['key'],
+    endpoints: {
+      tides: { ...tides, keyedBy: { query: { except: ['utm'] } } },
+      spring: { request: 'GET /tides/{day}?kind=spring', freshFor: '1 day' },
+      notes: { request: 'PUT /tides/{day}' },
+      broken: { request: 'POST /broken', safe: true, freshFor: '1 min', keyedBy: () => new Map() },
+    },
+  } as const
+
+  it('says which endpoint, which key, what is stored, what would be done and why, as a call then does, and calls nothing', () =>
+    scene(
+      async (now) => {
+        const { stash, clock, base, received } = now
+        const url = `${base}/tides/today?utm=x&key=hush&b=2&a=1`
+        const first = await stash.explain(url)
+        expect(first).to.deep.include({
+          provider: 'ebbline',
+          endpoint: 'tides',
+          mode: 'reuse',
+          stored: null,
+          would: 'call',
+          reason: 'absent',
+        })
+        expect(first.leftOut).to.eql(['key', 'utm'])
+        expect(first.key).to.match(/^GET http:\/\/127\.0\.0\.1:\d+\/tides\/today\?a=1&b=2 caller:[0-9a-f]{64}$/)
+        expect(first.nearMisses).to.eql([
+          { provider: 'ebbline', endpoint: 'spring', difference: 'query has no single kind=spring' },
+          { provider: 'ebbline', endpoint: 'notes', difference: 'method is GET, not PUT' },
+        ])
+        await stash.fetch(url)
+        await clock.sleep(30_000)
+        const fresh = await stash.explain(url)
+        expect(fresh).to.deep.include({
+          would: 'serve',
+          reason: 'fresh',
+          because: 'a stored answer is still fresh',
+          olderAnswerOnFailure: true,
+        })
+        expect(fresh.stored).to.eql({
+          key: first.key,
+          storedAt: noon,
+          ageMs: 30_000,
+          freshUntil: noon + minute,
+          usableUntil: noon + 61 * minute,
+          bytes: 7,
+        })
+        await clock.sleep(minute)
+        now.answer = json(() => 1, 503)
+        expect(await stash.explain(url)).to.deep.include({ would: 'call', reason: 'expired', olderAnswerOnFailure: true })
+        await stash.fetch(url)
+        expect(await stash.explain(url)).to.deep.include({ would: 'serve', reason: 'held-off' })
+        expect(received).to.have.length(2)
+        expect((await stash.report()).totals.with?.asked).to.equal(2)
+        expect(JSON.stringify(first)).to.not.include('hush')
+      },
+      { provider },
+    ))
+
+  it('says why no rule holds', () =>
+    scene(
+      async ({ stash, base, open }) => {
+        const reasonOf = async (path: string, init?: RequestInit) => {
+          const { endpoint, would, reason, key } = await stash.explain(base + path, init)
+          return [endpoint, would, reason, key]
+        }
+        expect(await reasonOf('/vessels')).to.eql([null, 'pass', 'no-endpoint', null])
+        expect(await reasonOf('/tides/today', { method: 'PUT' })).to.eql(['notes', 'pass', 'not-reusable', null])
+        expect(await reasonOf('/broken', { method: 'POST', body: 'x' })).to.eql(['broken', 'pass', 'no-key', null])
+        expect((await reasonOf('/tides/today', { headers: { range: 'bytes=0-1' } })).slice(0, 3)).to.eql(['tides', 'call', 'range-asked'])
+        const near = (await stash.explain(`${base}/tide/today`)).nearMisses
+        expect(near.map(({ endpoint, difference }) => [endpoint, difference])).to.eql([['tides', 'segment 1 is "tide", not "tides"']])
+        const offline = await open({ mode: 'offline' })
+        expect(await offline.explain(`${base}/vessels`)).to.deep.include({ would: 'refuse', reason: 'offline' })
+        expect(await offline.explain(`${base}/tides/today`)).to.deep.include({ would: 'refuse', reason: 'offline' })
+        await offline.close()
+      },
+      { provider },
+    ))
+})
