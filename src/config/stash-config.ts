@@ -2,7 +2,7 @@ import type { Mode } from '../core/decide/mode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
 import type { ProviderOptions, ReuseOptions } from '../core/rules/options.js'
-import type { Fetch } from '../engine/http-calls.js'
+import type { Fetch } from '../engine/http-upstream.js'
 
 /** What `openStash` takes. */
 export interface StashConfig {

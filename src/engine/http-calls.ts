@@ -1,28 +1,27 @@
-import { isFresh, type SpecialRequest } from '../core/decide/decide.js'
+import { isFresh } from '../core/decide/decide.js'
 import type { Explanation } from '../core/decide/explanation.js'
-import { resultOfStatus, whyNotKept } from '../core/decide/keep.js'
+import { resultOfStatus } from '../core/decide/keep.js'
 import type { Mode } from '../core/decide/mode.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import { reasons } from '../core/decide/reasons.js'
-import { BrokenBodyError, OfflineError, UpstreamTimeoutError } from '../core/errors.js'
-import { fieldsOfDecoded, reusableFields, type StoredHead } from '../core/http/stored-head.js'
-import { conditionsOf, freshenedFields, speaksOf } from '../core/http/validators.js'
-import { isVariantIndex, varyOf } from '../core/http/vary.js'
+import { OfflineError, UpstreamTimeoutError } from '../core/errors.js'
+import { reusableFields } from '../core/http/stored-head.js'
+import { isVariantIndex } from '../core/http/vary.js'
 import { unmatched } from '../core/ledger/ledger-row.js'
 import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
 import { digestOf } from '../core/rules/digest.js'
 import type { Endpoint, Provider, RequestEndpoint } from '../core/rules/endpoint.js'
-import type { AnswerFacts } from '../core/rules/freshness.js'
 import type { KeyedRequest } from '../core/rules/keying.js'
 import { leftOut, requestKey } from '../core/rules/request-key.js'
 import type { Match, RuleBook } from '../core/rules/rule-book.js'
+import type { Ask } from './ask.js'
 import type { Books, Line } from './books.js'
-import { type Ask, type CallRunner, type Fetched, type Kept, storedOutcome } from './call-runner.js'
-import { answerOfEntry, fieldsOf, type HttpAnswer, toResponse } from './response-value.js'
-
-export type Fetch = typeof globalThis.fetch
+import { type CallRunner, storedOutcome } from './call-runner.js'
+import { bytesOf, mayCarryConditions, specialOf } from './http-request.js'
+import { type Fetch, fetchOrRenew } from './http-upstream.js'
+import { answerOfEntry, type HttpAnswer, toResponse } from './response-value.js'
 
 export interface HttpCallsParts {
   readonly rules: RuleBook
@@ -173,11 +172,11 @@ export class HttpCalls {
       line: this.#lineOf(matched),
       key,
       variantKey: (fields) => `${key} vary:${JSON.stringify(fields.map((field) => [field, variantValue(provider, keyed, field)]))}`,
-      special: specialOf(headers, cacheOption(init) ?? cacheOption(request)),
+      special: specialOf(headers, input, init),
       signal: init?.signal ?? request?.signal ?? undefined,
       callUpstream: (signal, stale) => {
         const [where, how] = body ? body.resend(signal) : ([input, { ...init, headers, signal }] as const)
-        return this.#askWhetherItHolds(endpoint, where, how, stale && mayCarryConditions(url) ? answerOfEntry(stale) : undefined)
+        return fetchOrRenew(this.#parts.fetch, endpoint, where, how, stale && mayCarryConditions(url) ? answerOfEntry(stale) : undefined)
       },
       revive: answerOfEntry,
       copy: (shared) => ({ ...shared, fields: reusableFields(shared.fields) }),
@@ -245,49 +244,6 @@ export class HttpCalls {
     return { cancel, init: { ...init, signal: own ? AbortSignal.any([own, overdue.signal]) : overdue.signal } }
   }
 
-  /** Calls upstream, asking whether a stale answer still holds where it has validators (RFC 9111 section 4.3). */
-  async #askWhetherItHolds(
-    endpoint: Endpoint,
-    input: Parameters<Fetch>[0],
-    init: RequestInit,
-    stale: HttpAnswer | undefined,
-  ): Promise<Fetched<HttpAnswer>> {
-    const conditions = stale ? conditionsOf(stale.fields) : []
-    if (!stale || conditions.length === 0) return this.#callUpstream(endpoint, input, init)
-    const headers = new Headers(init.headers as Headers)
-    for (const [name, value] of conditions) headers.set(name, value)
-    const fetched = await this.#callUpstream(endpoint, input, { ...init, headers })
-    if (fetched.result !== 'answered' || fetched.status !== 304) return fetched
-    if (!speaksOf(stale.fields, fetched.answer.fields)) {
-      const whole = await this.#callUpstream(endpoint, input, init)
-      return { ...whole, earlier: 1 }
-    }
-    const answer = { ...stale, fields: freshenedFields(stale.fields, reusableFields(fetched.answer.fields)) }
-    return { result: 'answered', answer, status: 304, vary: varyOf(answer.fields), keep: () => keptForm(answer) }
-  }
-
-  async #callUpstream(endpoint: Endpoint, input: Parameters<Fetch>[0], init: RequestInit): Promise<Fetched<HttpAnswer>> {
-    let response: Response
-    try {
-      response = await this.#parts.fetch(input, init)
-    } catch (error) {
-      return { result: 'failed', error }
-    }
-    let body: Uint8Array
-    try {
-      body = new Uint8Array(await response.arrayBuffer())
-    } catch (cause) {
-      return { result: 'failed', error: new BrokenBodyError(endpoint.provider, endpoint.name, { cause }) }
-    }
-    const { status, statusText } = response
-    const answer: HttpAnswer = { status, statusText, fields: fieldsOfDecoded(fieldsOf(response.headers)), body }
-    const result = resultOfStatus(status)
-    const vary = varyOf(answer.fields)
-    if (result !== 'answered') return { result, answer, status, vary }
-    const keep = whyNotKept(status, vary) ?? (() => keptForm(answer))
-    return { result, answer, status, vary, keep }
-  }
-
   #respond(answer: HttpAnswer, outcome: Outcome, now: number): Response {
     const response = toResponse(answer, outcome, now)
     this.#outcomes.set(response, outcome)
@@ -304,44 +260,4 @@ export class HttpCalls {
 function variantValue({ callerHeaders }: Provider, { header }: KeyedRequest, field: string): string | null {
   const value = header(field)
   return value !== null && callerHeaders.includes(field) ? digestOf(value) : value
-}
-
-/** In a browser a condition makes a cross-origin request ask for leave first, which could fail where the plain request would not. */
-function mayCarryConditions(url: URL): boolean {
-  const { location } = globalThis as { location?: { origin: string } }
-  return location === undefined || location.origin === url.origin
-}
-
-/** The bytes of a request's body, and the call that sends them. A given `Request` keeps its own body unread. */
-async function bytesOf(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]) {
-  const request = new Request(input instanceof Request ? input.clone() : input, init)
-  const { url, method, headers } = request
-  const bytes = new Uint8Array(await request.arrayBuffer())
-  const resend = (signal: AbortSignal) => [url, { ...init, method, headers, body: bytes, signal }] as const
-  return { bytes, headers, resend }
-}
-
-function keptForm({ status, statusText, fields, body }: HttpAnswer): Kept {
-  const head: StoredHead = { status, statusText, fields: reusableFields(fields) }
-  const facts: AnswerFacts = {
-    status,
-    header: (name) => new Headers(fields as [string, string][]).get(name),
-    json: () => JSON.parse(new TextDecoder().decode(body)),
-  }
-  return { head: JSON.stringify(head), body, memo: { ...head, body }, facts }
-}
-
-/** The standard `cache` option of fetch, which Node's own types leave out. */
-function cacheOption(options: object | undefined): string | undefined {
-  return (options as { cache?: string } | undefined)?.cache
-}
-
-/** What in a request keeps it from being answered out of the store. */
-function specialOf(headers: Headers, cache: string | undefined): SpecialRequest | undefined {
-  if (headers.has('range')) return 'range-asked'
-  if (['if-none-match', 'if-modified-since', 'if-match', 'if-unmodified-since', 'if-range'].some((name) => headers.has(name)))
-    return 'condition-asked'
-  if (cache === 'no-store' || cache === 'reload' || cache === 'no-cache') return 'reload-asked'
-  if (/\bno-(cache|store)\b/i.test(`${headers.get('cache-control')} ${headers.get('pragma')}`)) return 'reload-asked'
-  return undefined
 }

@@ -6,8 +6,9 @@ import { argumentKey } from '../core/rules/argument-key.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import type { RuleOptions } from '../core/rules/options.js'
 import { isPlainData } from '../core/rules/plain-data.js'
+import type { Answered, Fetched } from './ask.js'
 import type { Books } from './books.js'
-import type { Answered, CallRunner, Fetched } from './call-runner.js'
+import type { CallRunner } from './call-runner.js'
 
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
 export type AsyncFunction = (...args: never[]) => Promise<unknown>

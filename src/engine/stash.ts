@@ -1,7 +1,7 @@
 import type { Explanation } from '../core/decide/explanation.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import type { Report } from '../core/ledger/report-model.js'
-import type { Fetch } from './http-calls.js'
+import type { Fetch } from './http-upstream.js'
 import type { AsyncFunction, Operation, OperationOptions } from './operations.js'
 
 /** A moment: a `Date`, milliseconds since 1970-01-01T00:00Z, or ISO 8601 text. */
