@@ -1,14 +1,11 @@
+import { assemble } from './assemble.js'
 import { checkConfig, checkOperation } from './config/check.js'
 import type { StashConfig } from './config/stash-config.js'
 import { StashenError } from './core/errors.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
-import { type Common, compileEndpoint, compileProvider, endpointList, factsOf, resolveRule } from './core/rules/compile.js'
+import { type Common, compileEndpoint, endpointList, factsOf, resolveRule } from './core/rules/compile.js'
 import type { ProviderOptions } from './core/rules/options.js'
-import { RuleBook } from './core/rules/rule-book.js'
-import { Books } from './engine/books.js'
-import { CallRunner } from './engine/call-runner.js'
-import { HttpCalls } from './engine/http-calls.js'
 import type { Fetch } from './engine/http-upstream.js'
 import { type AsyncFunction, type Operation, type OperationOptions, type OperationParts, wrapOperation } from './engine/operations.js'
 import { readReport } from './engine/read-report.js'
@@ -33,14 +30,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   await rememberFacts(store, providers, sets, clock.now())
   const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock)
 
-  const common = { mode, sets }
-  const books = new Books(store, clock, warn)
-  const runner = new CallRunner(store, clock, warn)
-  const http = new HttpCalls({
-    rules: new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, common))),
-    ...{ store, clock, mode, books, runner, warn },
-    fetch: config.fetch ?? ((input, init) => globalThis.fetch(input, init)),
-  })
+  const { books, runner, http } = assemble(config, { store, clock, mode, warn })
   const taken = new Set(
     Object.entries(providers).flatMap(([name, options]) => endpointList(options).map((endpoint) => `${name}.${endpoint.name}`)),
   )
@@ -60,7 +50,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     const itsOptions = providers[provider] ?? {}
     const reuse = resolveRule(options, itsOptions, sets)
     void store.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
-    return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, common), fn, options.keyedBy, parts)
+    return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets }), fn, options.keyedBy, parts)
   }
 
   async function close(): Promise<void> {

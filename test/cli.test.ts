@@ -2,7 +2,8 @@ import { spawnSync } from 'node:child_process'
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
-import { openStash, type Report } from 'stashen'
+import { type Explanation, openStash, type Report } from 'stashen'
+import { providers } from 'stashen/harbour'
 import { sqliteStore } from 'stashen/sqlite'
 import { runDemo } from '../examples/harbour/demo.js'
 import type { DayCounts } from '../examples/harbour/run-day.js'
@@ -64,6 +65,82 @@ describe('the command line', () => {
     })
   })
 
+  describe('stashen explain and check', () => {
+    const harbour = fileURLToPath(new URL('../examples/harbour/stashen.config.js', import.meta.url))
+    const tides = 'https://tides.ebbline.example/v2/stations/st-017/tides?day=2026-06-30'
+
+    it('explain a request from a configuration and a store file, in which nothing is changed', async () => {
+      const stash = await openStash({
+        store: sqliteStore(file('explained.db')),
+        providers,
+        fetch: async () => Response.json({ tide: 'high' }),
+      })
+      await stash.fetch(tides)
+      await stash.close()
+      const before = readFileSync(file('explained.db'))
+      const args = ['explain', tides, '--config', harbour, '--store', file('explained.db'), '--zone', 'Europe/Oslo']
+      const text = stashen(...args)
+      expect(text).to.include({ code: 0, stderr: '' })
+      for (const words of ['ebbline.tides, mode reuse', `GET ${tides}`, '15 bytes', 'answered from store', '(fresh)'])
+        expect(text.stdout).to.include(words)
+      const later = JSON.parse(stashen(...args, '--json', '--at', '2099-01-01').stdout) as Explanation
+      expect(later).to.include({ endpoint: 'tides', would: 'call', reason: 'expired' })
+      const search = stashen(
+        'explain',
+        'post',
+        'https://positions.skerrylight.example/v1/vessels/search?key=hush',
+        '--body',
+        '{}',
+        '-H',
+        'cookie: id=hush',
+        '--config',
+        harbour,
+      )
+      expect(search.stdout).to.include('skerrylight.search').and.include('body:').and.include('caller:').and.not.include('hush')
+      expect(readFileSync(file('explained.db')).equals(before)).to.equal(true)
+    })
+
+    it('check prints the rules as they hold, and warns of what is likely wrong', () => {
+      const { code, stdout } = stashen('check', '--config', harbour)
+      expect(code).to.equal(0)
+      expect(stdout).to.match(/ebbline +tides +GET \/stations\/\{id\}\/tides +reuse +until 06:00 Europe\/Oslo +1 day +URL +EUR 0\.004/)
+      writeFileSync(
+        file('likely.yaml'),
+        `sets: { long: { freshFor: 2 days } }
+providers:
+  ebbline:
+    baseUrl: https://tides.ebbline.example/v2
+    secretQuery: [key]
+    endpoints:
+      all: { request: GET /all, set: long, keyedBy: { query: [] } }
+      mine: { request: GET /mine, freshFor: 1 h, shared: true }
+      up: { request: GET /../up }
+`,
+      )
+      const { warnings } = JSON.parse(stashen('check', '--json', '--config', file('likely.yaml')).stdout) as {
+        warnings: { path: string }[]
+      }
+      expect(warnings.map(({ path }) => path.split('.').at(-1))).to.eql(['all', 'mine', 'up'])
+    })
+
+    it('check tells every fault with its line and column, and of files that cannot be read at all', () => {
+      writeFileSync(
+        file('wrong.yaml'),
+        'providers:\n  ebbline:\n    baseUrl: tides\n    endpoints:\n      tides:\n        request: GET /t\n        freshFor: 1 fortnite\n',
+      )
+      const { code, stderr } = stashen('check', '--config', file('wrong.yaml'))
+      expect(code).to.equal(2)
+      expect(stderr).to.include('3:14 providers.ebbline.baseUrl').and.include('7:19 providers.ebbline.endpoints.tides.freshFor')
+      writeFileSync(file('twice.json'), '{ "providers": { "a": {},\n "a": {} } }')
+      expect(stashen('check', '--config', file('twice.json')).stderr)
+        .to.include('2:2')
+        .and.include('unique')
+      writeFileSync(file('empty.mjs'), 'export const x = 1')
+      expect(stashen('check', '--config', file('empty.mjs')).stderr).to.include('default export')
+      expect(stashen('check', '--config', file('none.yaml')).stderr).to.include('there is no file')
+    })
+  })
+
   it('prints help and version', () => {
     for (const command of [['--help'], ['report', '--help'], ['demo', '--help']])
       expect(stashen(...command)).to.include({ code: 0, stderr: '' })
@@ -83,6 +160,9 @@ describe('the command line', () => {
     ['an empty file', () => ['report', '--store', file('empty.db')], 'is not a Stashen store'],
     ['a moment that is none', () => ['report', '--store', file('own.db'), '--since', 'soon'], '"soon"', 'ISO 8601'],
     ['a zone that is none', () => ['report', '--store', file('own.db'), '--zone', 'Kelpmouth'], '"Kelpmouth"', 'Europe/Oslo'],
+    ['a URL that is none', () => ['explain', 'tides', '--config', 'x'], '"tides"', 'https'],
+    ['a header that is none', () => ['explain', 'https://x.example', '-H', 'tides', '--config', 'x'], 'x'],
+    ['a folder without configuration', () => ['check'], 'stashen.config.yaml', '--config'],
     ['a seed that is none', () => ['demo', '--seed', 'x'], "'x'", 'whole number'],
   ]
   for (const [name, args, ...words] of wrong) {

@@ -2,6 +2,7 @@ import { existsSync, statSync } from 'node:fs'
 import type { Command } from 'commander'
 import pc from 'picocolors'
 import type { Report } from '../core/ledger/report-model.js'
+import type { Store } from '../core/ports/store.js'
 import { readReport } from '../engine/read-report.js'
 import { reportText } from '../render/report-text.js'
 import { sqliteStore } from '../stores/sqlite/sqlite-store.js'
@@ -33,10 +34,7 @@ export function addReport(program: Command, { stdout }: Surroundings): void {
 
 /** Reads the report of a store file and changes nothing in it. */
 export async function reportOfFile(file: string, range: { since?: string | undefined; until?: string | undefined } = {}): Promise<Report> {
-  if (!existsSync(file)) throw new UsageError(`there is no file "${file}": name an existing store file with --store`)
-  if (!statSync(file).isFile()) throw new UsageError(`"${file}" is not a file: name an existing store file with --store`)
-  const store = sqliteStore(file, { readOnly: true })
-  await store.open(Date.now())
+  const store = await openToRead(file)
   try {
     return await readReport(store, { ...(range.since && { since: range.since }), ...(range.until && { until: range.until }) })
   } finally {
@@ -44,16 +42,25 @@ export async function reportOfFile(file: string, range: { since?: string | undef
   }
 }
 
+/** An existing store file, opened only to read. */
+export async function openToRead(file: string): Promise<Store> {
+  if (!existsSync(file)) throw new UsageError(`there is no file "${file}": name an existing store file with --store`)
+  if (!statSync(file).isFile()) throw new UsageError(`"${file}" is not a file: name an existing store file with --store`)
+  const store = sqliteStore(file, { readOnly: true })
+  await store.open(Date.now())
+  return store
+}
+
 /** The report as JSON or as text for people. */
 export function printed(report: Report, { json, zone = localZone() }: { json?: boolean | undefined; zone?: string | undefined }): string {
   return json ? `${JSON.stringify(report, null, 2)}\n` : reportText(report, { colors: pc, zone: knownZone(zone) })
 }
 
-function localZone(): string {
+export function localZone(): string {
   return new Intl.DateTimeFormat().resolvedOptions().timeZone
 }
 
-function knownZone(zone: string): string {
+export function knownZone(zone: string): string {
   try {
     return new Intl.DateTimeFormat('en', { timeZone: zone }).resolvedOptions().timeZone
   } catch {

@@ -1,6 +1,8 @@
 import { Command, CommanderError } from 'commander'
 import { ConfigError, isStashenError } from '../core/errors.js'
+import { addCheck } from './check-command.js'
 import { addDemo, type Demo } from './demo-command.js'
+import { addExplain } from './explain-command.js'
 import { addReport } from './report-command.js'
 import { UsageError } from './usage-error.js'
 
@@ -29,6 +31,8 @@ export async function runCli(args: readonly string[], surroundings: Surroundings
     .addHelpText('after', '\nExit codes: 0 done, 1 failed while running, 2 called wrongly (unknown option, missing or foreign file).')
   addDemo(program, surroundings, demo)
   addReport(program, surroundings)
+  addExplain(program, surroundings)
+  addCheck(program, surroundings)
   try {
     if (args.length === 0) {
       program.outputHelp()

@@ -7,6 +7,9 @@ export interface ConfigFault {
   readonly path: string
   /** What is wrong, what was received and what would be right. */
   readonly message: string
+  /** Where it stands in the file, from 1; only for files that are data. */
+  readonly line?: number
+  readonly column?: number
 }
 
 /** Every code an error of this library can carry, with what it means. */
@@ -48,7 +51,9 @@ export class ConfigError extends StashenError {
   override readonly name = 'ConfigError'
 
   constructor(readonly faults: readonly ConfigFault[]) {
-    const lines = faults.map((fault) => `  ${fault.path || '(top)'}: ${fault.message}`)
+    const lines = faults.map(
+      ({ line, column, path, message }) => `  ${line === undefined ? '' : `${line}:${column} `}${path || '(top)'}: ${message}`,
+    )
     super(
       'CONFIG_INVALID',
       `the configuration has ${faults.length === 1 ? 'a fault' : `${faults.length} faults`}, nothing was opened:\n${lines.join('\n')}`,

@@ -2,6 +2,7 @@ import Table from 'cli-table3'
 import type { createColors } from 'picocolors'
 import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
+import { noLines } from './plain-table.js'
 import { countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
 
 export interface TextOptions {
@@ -30,27 +31,7 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   return [title, '', table.toString().replace(/ +$/gm, ''), '', ...savedLines(report.totals, colors, money), ''].join('\n')
 }
 
-const noLines = Object.fromEntries(
-  [
-    'top',
-    'top-mid',
-    'top-left',
-    'top-right',
-    'bottom',
-    'bottom-mid',
-    'bottom-left',
-    'bottom-right',
-    'left',
-    'left-mid',
-    'mid',
-    'mid-mid',
-    'right',
-    'right-mid',
-    'middle',
-  ].map((part) => [part, '']),
-)
-
-type Colors = TextOptions['colors']
+export type Colors = TextOptions['colors']
 type MoneyWriter = ReturnType<typeof moneyWriter>
 
 function moneysOf({ providers, totals }: Report): Money[] {

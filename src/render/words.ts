@@ -49,3 +49,22 @@ export function momentText(iso: string, zone: string): string {
   const parts = new Intl.DateTimeFormat('sv-SE', { timeZone: zone, dateStyle: 'short', timeStyle: 'short' })
   return parts.format(new Date(iso))
 }
+
+/** A length of time to two units at the most, e.g. `3 h 20 min`. */
+export function ageText(ms: number): string {
+  const units = [
+    ['d', 86_400_000],
+    ['h', 3_600_000],
+    ['min', 60_000],
+    ['s', 1_000],
+  ] as const
+  const first = units.findIndex(([, length]) => ms >= length)
+  if (first < 0) return `${Math.round(ms)} ms`
+  let left = ms
+  const parts = units.slice(first, first + 2).map(([unit, length]) => {
+    const count = Math.floor(left / length)
+    left -= count * length
+    return count === 0 ? '' : `${count} ${unit}`
+  })
+  return parts.filter((part) => part !== '').join(' ')
+}

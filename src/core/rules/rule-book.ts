@@ -44,6 +44,7 @@ export class RuleBook {
     const { segments, chapters } = this.#covering(url)
     return chapters.flatMap(({ provider, base }) =>
       provider.endpoints.flatMap(({ name, template }) => {
+        if (Math.abs(template.path.length - (segments.length - base.length)) > 1) return []
         const [difference, ...more] = differences(template, method, segments.slice(base.length), url.searchParams)
         return difference === undefined || more.length > 0 ? [] : [{ provider: provider.name, endpoint: name, difference }]
       }),

@@ -1,0 +1,41 @@
+import type { StashConfig } from './config/stash-config.js'
+import type { Mode } from './core/decide/mode.js'
+import type { Clock } from './core/ports/clock.js'
+import type { Store } from './core/ports/store.js'
+import { compileProvider } from './core/rules/compile.js'
+import { RuleBook } from './core/rules/rule-book.js'
+import { Books } from './engine/books.js'
+import { CallRunner } from './engine/call-runner.js'
+import { HttpCalls } from './engine/http-calls.js'
+
+/** What answers calls, put together on an opened store. */
+export interface Assembly {
+  readonly books: Books
+  readonly runner: CallRunner
+  readonly http: HttpCalls
+}
+
+export interface Surroundings {
+  readonly store: Store
+  readonly clock: Clock
+  readonly mode: Mode
+  readonly warn: (message: string) => void
+}
+
+/** Puts the engine together from a checked configuration. Does nothing yet. */
+export function assemble({ providers = {}, sets = {}, fetch }: StashConfig, { store, clock, mode, warn }: Surroundings): Assembly {
+  const books = new Books(store, clock, warn)
+  const runner = new CallRunner(store, clock, warn)
+  const rules = new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets })))
+  const http = new HttpCalls({
+    rules,
+    store,
+    clock,
+    mode,
+    books,
+    runner,
+    warn,
+    fetch: fetch ?? ((input, init) => globalThis.fetch(input, init)),
+  })
+  return { books, runner, http }
+}

@@ -1,0 +1,67 @@
+import type { Command } from 'commander'
+import pc from 'picocolors'
+import type { StashConfig } from '../config/stash-config.js'
+import { likelyMistakes } from '../config/warnings.js'
+import { endpointList, resolveRule } from '../core/rules/compile.js'
+import type { KeyingOptions } from '../core/rules/keying.js'
+import type { ReuseOptions } from '../core/rules/options.js'
+import { type RuleLine, rulesText } from '../render/rules-text.js'
+import { configOf } from './config-file.js'
+import type { Surroundings } from './run.js'
+
+/** `stashen check`: all faults of a configuration file, or its resolved rules and what is likely wrong. */
+export function addCheck(program: Command, { stdout }: Surroundings): void {
+  program
+    .command('check')
+    .description('check a configuration file, print its rules as they hold, and warn of what is likely wrong')
+    .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder)')
+    .option('--json', 'print rules and warnings as JSON')
+    .action(async ({ config: file, json }: { config?: string; json?: boolean }) => {
+      const { config } = await configOf(file)
+      const rules = rulesOf(config)
+      const warnings = likelyMistakes(config)
+      stdout.write(json ? `${JSON.stringify({ rules, warnings }, null, 2)}\n` : rulesText(rules, warnings, pc))
+    })
+}
+
+function rulesOf({ providers = {}, sets = {}, mode = 'reuse' }: StashConfig): RuleLine[] {
+  return Object.entries(providers).flatMap(([name, provider]) =>
+    endpointList(provider).map((endpoint) => {
+      const rule = resolveRule(endpoint, provider, sets)
+      const price = rule.perCall ?? provider.plan?.perCall
+      return {
+        provider: name,
+        endpoint: endpoint.name,
+        request: endpoint.request,
+        mode: rule.mode ?? provider.mode ?? mode,
+        fresh: freshWords(rule),
+        staleIfError: rule.staleIfError === undefined ? '-' : String(rule.staleIfError),
+        keyedBy: keyWords(endpoint),
+        price: price === undefined ? '-' : `${provider.plan?.currency} ${price}`,
+      }
+    }),
+  )
+}
+
+function freshWords({ freshFor, freshUntil, reuse }: ReuseOptions): string {
+  if (reuse === 'never') return 'never'
+  if (typeof freshFor === 'function') return 'as its function says'
+  if (freshFor !== undefined) return String(freshFor)
+  if (!freshUntil) return '-'
+  const when =
+    'daily' in freshUntil
+      ? `${freshUntil.daily}`
+      : 'weekly' in freshUntil
+        ? `${freshUntil.weekly} ${freshUntil.at}`
+        : `day ${freshUntil.monthly}, ${freshUntil.at}`
+  return `until ${when} ${freshUntil.zone}`
+}
+
+function keyWords({ keyedBy, shared, per, safe }: KeyingOptions & { safe?: boolean }): string {
+  const whole = safe ? ['URL and body'] : ['URL']
+  const parts =
+    typeof keyedBy === 'function'
+      ? ['its function']
+      : Object.entries(keyedBy ?? {}).map(([part, what]) => `${part} ${JSON.stringify(what).replace(/["{}[\]]/g, '')}`)
+  return [...(keyedBy === undefined ? whole : parts), ...(shared ? ['shared'] : []), ...(per ? ['per tenant'] : [])].join(', ')
+}

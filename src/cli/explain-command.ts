@@ -1,0 +1,68 @@
+import type { Command } from 'commander'
+import pc from 'picocolors'
+import { explainRequest } from '../explain-request.js'
+import { explanationText } from '../render/explanation-text.js'
+import { memoryStore } from '../stores/memory/memory-store.js'
+import { configOf } from './config-file.js'
+import { knownZone, localZone, openToRead } from './report-command.js'
+import type { Surroundings } from './run.js'
+import { UsageError } from './usage-error.js'
+
+interface ExplainOptions {
+  readonly header: readonly string[]
+  readonly body?: string
+  readonly at?: string
+  readonly config?: string
+  readonly store?: string
+  readonly zone?: string
+  readonly json?: boolean
+}
+
+/** `stashen explain [METHOD] URL`: what a request would do and why. Calls nothing, changes nothing. */
+export function addExplain(program: Command, { stdout }: Surroundings): void {
+  program
+    .command('explain')
+    .description('say which endpoint covers a request, its key, what is stored, and what a call would do and why')
+    .argument('<method-or-url>', 'a method, or the URL of a GET')
+    .argument('[url]', 'the URL, after a method')
+    .option('-H, --header <name:value>', 'a header field of the request; may be repeated', collect, [])
+    .option('--body <text>', 'the body of the request')
+    .option('--at <moment>', 'explain a call at this moment (ISO 8601; default: now)')
+    .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder)')
+    .option('--store <file>', 'the store file to look into (default: an empty store)')
+    .option('--zone <zone>', 'print times in this time zone (default: the local one)')
+    .option('--json', 'print the explanation as JSON')
+    .action(async (first: string, second: string | undefined, options: ExplainOptions) => {
+      const [method, url] = second === undefined ? ['GET', first] : [first.toUpperCase(), second]
+      if (!URL.canParse(url))
+        throw new UsageError(`"${url}" is not an absolute URL: give one, e.g. https://tides.ebbline.example/v2/stations`)
+      const now = momentOf(options.at)
+      const zone = knownZone(options.zone ?? localZone())
+      const { config } = await configOf(options.config)
+      const store = options.store === undefined ? memoryStore() : await openToRead(options.store)
+      try {
+        const init = { method, headers: options.header.map(fieldOf), ...(options.body !== undefined && { body: options.body }) }
+        const explanation = await explainRequest(config, store, now, url, init)
+        stdout.write(options.json ? `${JSON.stringify(explanation, null, 2)}\n` : explanationText(explanation, { colors: pc, zone, now }))
+      } finally {
+        await store.close()
+      }
+    })
+}
+
+function collect(value: string, before: readonly string[]): string[] {
+  return [...before, value]
+}
+
+function fieldOf(text: string): [string, string] {
+  const [, name, value] = /^([^\s:]+):\s*(.*)$/.exec(text) ?? []
+  if (name === undefined || value === undefined)
+    throw new UsageError(`"${text}" is no header field: give name and value, e.g. -H "accept-language: no"`)
+  return [name, value]
+}
+
+function momentOf(at: string | undefined): number {
+  const ms = at === undefined ? Date.now() : Date.parse(at)
+  if (Number.isFinite(ms)) return ms
+  throw new UsageError(`"${at}" is no moment: give ISO 8601 with --at, e.g. 2026-06-30T06:00+02:00`)
+}

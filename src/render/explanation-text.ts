@@ -1,0 +1,29 @@
+import type { Explanation } from '../core/decide/explanation.js'
+import type { Colors } from './report-text.js'
+import { ageText, momentText } from './words.js'
+
+const doings = { serve: 'answered from store', call: 'sent upstream', pass: 'passed on untouched', refuse: 'refused' } as const
+
+/** An explanation as text for a terminal; moments in `zone` (IANA). */
+export function explanationText(explanation: Explanation, { colors, zone, now }: { colors: Colors; zone: string; now: number }): string {
+  const { provider, endpoint, nearMisses, mode, key, leftOut, stored, would, because, reason, olderAnswerOnFailure } = explanation
+  const moment = (at: number) => momentText(new Date(at).toISOString(), zone)
+  const until = (at: number) =>
+    at > now ? `until ${moment(at)} (for ${ageText(at - now)} more)` : `until ${moment(at)} (over for ${ageText(now - at)})`
+  const rows: [string, string][] = [
+    ['endpoint', endpoint ? `${provider}.${endpoint}, mode ${mode}` : provider ? `none of ${provider}` : 'none'],
+    ...nearMisses.map((near): [string, string] => ['nearly', `${near.provider}.${near.endpoint}: ${near.difference}`]),
+    ['key', key ?? 'none'],
+    ...(leftOut.length > 0 ? [['left out', leftOut.join(', ')] as [string, string]] : []),
+    ['stored', stored ? `${ageText(stored.ageMs)} ago, ${stored.bytes} bytes${stored.key === key ? '' : ` as ${stored.key}`}` : 'nothing'],
+    ...(stored
+      ? ([
+          ['fresh', until(stored.freshUntil)],
+          ['usable', until(stored.usableUntil)],
+        ] as [string, string][])
+      : []),
+    ['a call now', `would be ${colors.bold(doings[would])}: ${because} (${reason})`],
+    ...(would === 'call' ? [['if it fails', olderAnswerOnFailure ? 'the older answer' : 'the error itself'] as [string, string]] : []),
+  ]
+  return `${rows.map(([name, text]) => `${colors.dim(name.padEnd(11))}  ${text}`).join('\n')}\n`
+}
