@@ -9,6 +9,10 @@ const root = fileURLToPath(new URL('../../', import.meta.url))
 
 terminal('demo', 'node dist/bin/stashen.js demo')
 terminal('report', 'npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo')
+terminal(
+  'explain',
+  'npx stashen explain https://tides.ebbline.example/v2/stations/st-017/tides?day=2026-06-30 --config dist/examples/harbour/stashen.config.js --store stashen-demo.db --at 2026-06-30T23:30+02:00 --zone Europe/Oslo; echo; npx stashen check --config dist/examples/harbour/stashen.config.js',
+)
 await board()
 
 /** What a command prints in a terminal of 140 columns. */
@@ -16,7 +20,7 @@ function terminal(name, command) {
   const script = `
     D=$(mktemp -d); Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>$D/d 2>/dev/null & XP=$!
     until [ -s $D/d ]; do sleep .1; done; export DISPLAY=:$(cat $D/d)
-    xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -b 8 +sb -geometry 140x41+0+0 -e bash -c "echo '$ ${command}'; ${command}; touch $D/done; sleep 60" & TP=$!
+    xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -b 8 +sb -geometry 140x41+0+0 -e bash -c "${command.split('; echo; ').map((one) => `echo '$ ${one}'; ${one}`).join('; echo; ')}; touch $D/done; sleep 60" & TP=$!
     until [ -e $D/done ]; do sleep .1; done; sleep .7; import -window root ${folder}${name}.png; kill $TP $XP; rm -r $D`
   const { status } = spawnSync('bash', ['-c', script], { cwd: root, stdio: 'inherit', env: { ...process.env, npm_config_loglevel: 'error' } })
   if (status !== 0 && status !== null) throw new Error(`no picture of "${command}"`)
