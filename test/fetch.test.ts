@@ -155,6 +155,29 @@ describe('stash.fetch', () => {
       expect((await ask('de'))[0]?.split(',')[0], 'the older answer is one of the same variant').to.equal('de')
     }))
 
+  it('resolves a relative URL against the page it is asked on, each time', async () => {
+    const page = { href: 'https://kelpmouth.example/tides/x', origin: 'https://kelpmouth.example' }
+    const browser = globalThis as { location?: typeof page }
+    browser.location = page
+    try {
+      let calls = 0
+      const endpoints = {
+        tides: { request: 'GET /tides/{day}', freshFor: '1 min' },
+        dues: { request: 'GET /dues/{day}', freshFor: '1 min' },
+      }
+      await using stash = await openStash({
+        fetch: async () => new Response(String(++calls)),
+        providers: { ebbline: { baseUrl: 'https://kelpmouth.example', endpoints } },
+      })
+      const ask = async () => (await stash.fetch('today')).text()
+      expect([await ask(), await ask()]).to.eql(['1', '1'])
+      page.href = 'https://kelpmouth.example/dues/x'
+      expect([await ask(), await ask()]).to.eql(['2', '2'])
+    } finally {
+      delete browser.location
+    }
+  })
+
   it('gives no stored answer to a caller who refused it, even when the upstream fails', () =>
     scene(async (now) => {
       await now.stash.fetch(`${now.base}/tides/today`)

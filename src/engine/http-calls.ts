@@ -133,7 +133,8 @@ export class HttpCalls {
       return this.#pass(input, unread, name, endpoint, line)
     }
     const { by, per } = endpoint.keying
-    if (init === undefined && !by && !per && matched.method === 'GET' && typeof input === 'string' && mode !== 'measure') {
+    const plain = init === undefined && typeof input === 'string' && URL.canParse(input) // a relative URL means another place elsewhere
+    if (plain && !by && !per && matched.method === 'GET' && mode !== 'measure') {
       this.#remember(input, { endpoint, freshForMs: endpoint.freshForMs ?? 0, line, key: ask.key })
     }
     const { answer, outcome } = await this.#parts.runner.run(ask)
