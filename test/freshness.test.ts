@@ -25,6 +25,7 @@ describe('freshness', () => {
 
   it('is renewed by a 304, which brings the stored fields up to date and may be free of charge (RFC 9111 sections 3.2 and 4.3)', () => {
     const sentConditions: unknown[] = []
+    const costs: unknown[] = []
     return scene(
       async (now) => {
         const validators: Record<string, string>[] = [
@@ -44,6 +45,7 @@ describe('freshness', () => {
           const ask = async () => {
             const response = await now.stash.fetch(`${now.base}/tides?day=${i}`, { headers: { 'x-own': '1' } })
             const { headers } = response
+            if (stamp === 'new') costs.push(now.stash.outcomeOf(response)?.cost)
             return [
               response.status,
               await response.text(),
@@ -64,6 +66,7 @@ describe('freshness', () => {
           ])
           expect(await ask()).to.eql([200, 'high water', 'new', 'text/plain', 'stashen; hit; ttl=60; detail=fresh'])
         }
+        expect(costs, 'neither a 304 nor a hit costs anything').to.eql(Array(6).fill(undefined))
         expect(sentConditions).to.eql(validators.flatMap((validator) => [undefined, Object.values(validator)[0]]))
         expect((await now.stash.report()).totals.with).to.deep.include({
           upstream: 6,

@@ -2,6 +2,7 @@ import { type Decision, decide, decideOnFailure, type EntryTimes } from '../core
 import type { Outcome } from '../core/decide/outcome.js'
 import { OfflineError, UpstreamTimeoutError } from '../core/errors.js'
 import { variantIndexHead, variedBy } from '../core/http/vary.js'
+import { costOfCall } from '../core/money/flat-price.js'
 import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
@@ -114,7 +115,8 @@ export class CallRunner {
     }
     const how = joined ? 'collapsed' : 'forwarded'
     const upstreamStatus = 'status' in fetched ? fetched.status : undefined
-    const paid = joined ? { saved: ask.endpoint.price } : { cost: ask.endpoint.price }
+    const ending = fetched.result === 'answered' && upstreamStatus === 304 ? 'unmodified' : fetched.result
+    const paid = joined ? { saved: ask.endpoint.price } : { cost: costOfCall(ask.endpoint, ending) }
     const facts = { provider: ask.endpoint.provider, endpoint: ask.endpoint.name, fwd: decision.fwd, upstreamStatus, ageMs: 0, ...paid }
     if (fetched.result === 'answered') {
       this.#count(ask, how, began)
@@ -161,7 +163,7 @@ export class CallRunner {
     const key = vary === '*' || vary.length === 0 ? ask.key : ask.variantKey(vary)
     if (fetched.result === 'answered') {
       tally.upAnswered++
-      if (share && fetched.status === 304) tally.upUnmodified++
+      if (fetched.status === 304) tally.upUnmodified++
       this.#heldOffUntil.delete(endpoint)
       const { mode, freshForMs } = endpoint
       if (mode === 'measure' && freshForMs !== undefined && !ask.special) {

@@ -8,6 +8,7 @@ import { OfflineError, UpstreamTimeoutError } from '../core/errors.js'
 import { reusableFields } from '../core/http/stored-head.js'
 import { isVariantIndex } from '../core/http/vary.js'
 import { unmatched } from '../core/ledger/ledger-row.js'
+import { costOfCall } from '../core/money/flat-price.js'
 import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
@@ -214,9 +215,11 @@ export class HttpCalls {
     const began = clock.ticks()
     const timed = endpoint && this.#timed(endpoint, input, init)
     let result: ReturnType<typeof resultOfStatus> = 'failed'
+    let status: number | undefined
     try {
       const response = await this.#parts.fetch(input, timed?.init ?? init)
-      result = resultOfStatus(response.status)
+      status = response.status
+      result = resultOfStatus(status)
       this.#outcomes.set(response, {
         provider,
         endpoint: endpoint?.name ?? unmatched,
@@ -225,7 +228,7 @@ export class HttpCalls {
         fwd: 'bypass',
         upstreamStatus: response.status,
         ageMs: 0,
-        cost: endpoint?.price,
+        cost: endpoint && costOfCall(endpoint, response.status === 304 ? 'unmodified' : result),
       })
       return response
     } finally {
@@ -233,6 +236,7 @@ export class HttpCalls {
       const tally = line.at(clock.now())
       tally[result === 'answered' ? 'forwarded' : 'letDown']++
       tally[result === 'answered' ? 'upAnswered' : result === 'refused' ? 'upRefused' : 'upFailed']++
+      if (status === 304) tally.upUnmodified++
       tally.latency.add(clock.ticks() - began)
     }
   }

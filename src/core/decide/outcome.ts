@@ -24,7 +24,7 @@ export interface Outcome {
   readonly ageMs: number
   /** Until when the stored answer is fresh, milliseconds since 1970-01-01T00:00Z. */
   readonly freshUntil?: number
-  /** The price of the upstream call made for this caller. */
+  /** The price of the upstream call made for this caller, where the plan bills it. */
   readonly cost?: Money
   /** The price of the upstream call that this caller did not have to make. */
   readonly saved?: Money

@@ -26,6 +26,14 @@ export function addPriceOfAsked(sum: MoneySum, plan: FlatPlan, tally: Tally): vo
   sum.add(plan.currency, plan.perCall, tally.asked)
 }
 
+/** What a call that ended so costs; undefined where no price is known or the plan does not bill it. */
+export function costOfCall(
+  { price, unbilled }: { readonly price: Money | undefined; readonly unbilled: readonly UnbilledOutcome[] },
+  ending: UnbilledOutcome | 'answered',
+): Money | undefined {
+  return ending !== 'answered' && unbilled.includes(ending) ? undefined : price
+}
+
 /** The price of one call, as money. */
 export function moneyOfCall(plan: FlatPlan | undefined): Money | undefined {
   return plan && { currency: plan.currency, amount: plan.perCall }

@@ -52,6 +52,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     holdOffMs: durationMs(reuse.holdOff ?? defaultHoldOff) as number,
     timeoutMs: durationMs(options.timeout ?? defaultTimeout) as number,
     price: moneyOfCall(planOf(options, reuse)),
+    unbilled: options.plan?.notBilled ?? [],
   }
 }
 

@@ -1,4 +1,5 @@
 import type { Mode } from '../decide/mode.js'
+import type { UnbilledOutcome } from '../money/flat-price.js'
 import type { Money } from '../money/money.js'
 import type { Freshness } from './freshness.js'
 import type { Keying } from './keying.js'
@@ -19,6 +20,8 @@ export interface Endpoint {
   readonly timeoutMs: number
   /** Price of one call, where a plan is known. */
   readonly price: Money | undefined
+  /** Ways for a call to end that the plan does not bill. */
+  readonly unbilled: readonly UnbilledOutcome[]
 }
 
 /** An endpoint that covers HTTP requests. */
