@@ -161,7 +161,7 @@ providers:
     ['a moment that is none', () => ['report', '--store', file('own.db'), '--since', 'soon'], '"soon"', 'ISO 8601'],
     ['a zone that is none', () => ['report', '--store', file('own.db'), '--zone', 'Kelpmouth'], '"Kelpmouth"', 'Europe/Oslo'],
     ['a URL that is none', () => ['explain', 'tides', '--config', 'x'], '"tides"', 'https'],
-    ['a header that is none', () => ['explain', 'https://x.example', '-H', 'tides', '--config', 'x'], 'x'],
+    ['a header that is none', () => ['explain', 'https://x.example', '-H', 'tides', '--config', 'x'], '"tides" is no header field', '-H'],
     ['a folder without configuration', () => ['check'], 'stashen.config.yaml', '--config'],
     ['a seed that is none', () => ['demo', '--seed', 'x'], "'x'", 'whole number'],
   ]

@@ -155,6 +155,28 @@ describe('stash.fetch', () => {
       expect((await ask('de'))[0]?.split(',')[0], 'the older answer is one of the same variant').to.equal('de')
     }))
 
+  it('loses no count when it is closed with calls under way, also those it only passes on', () => {
+    const store = Object.assign(memoryStore(), { close() {} })
+    return scene(
+      async (now) => {
+        now.answer = slow(
+          now.clock,
+          3 * second,
+          json(() => 1),
+        )
+        const calls = [['/tides/today'], ['/tides/today'], ['/tides/today', { method: 'PUT' }], ['/vessels']] as const
+        const answers = calls.map(([path, init]) => now.stash.fetch(now.base + path, init).then((response) => response.status))
+        await now.clock.sleep(second)
+        const closing = now.stash.close()
+        expect(await Promise.all(answers)).to.eql([200, 200, 200, 200])
+        await closing
+        const rows = await store.readLedger(0, Number.MAX_SAFE_INTEGER)
+        expect(rows.reduce((sum, { tally }) => sum + tally.asked, 0)).to.equal(4)
+      },
+      { config: { store } },
+    )
+  })
+
   it('resolves a relative URL against the page it is asked on, each time', async () => {
     const page = { href: 'https://kelpmouth.example/tides/x', origin: 'https://kelpmouth.example' }
     const browser = globalThis as { location?: typeof page }

@@ -38,10 +38,10 @@ export function addExplain(program: Command, { stdout }: Surroundings): void {
         throw new UsageError(`"${url}" is not an absolute URL: give one, e.g. https://tides.ebbline.example/v2/stations`)
       const now = momentOf(options.at)
       const zone = knownZone(options.zone ?? localZone())
+      const init = { method, headers: options.header.map(fieldOf), ...(options.body !== undefined && { body: options.body }) }
       const { config } = await configOf(options.config)
       const store = options.store === undefined ? memoryStore() : await openToRead(options.store)
       try {
-        const init = { method, headers: options.header.map(fieldOf), ...(options.body !== undefined && { body: options.body }) }
         const explanation = await explainRequest(config, store, now, url, init)
         stdout.write(options.json ? `${JSON.stringify(explanation, null, 2)}\n` : explanationText(explanation, { colors: pc, zone, now }))
       } finally {

@@ -19,7 +19,7 @@ export class Books {
   readonly #lines = new Map<string, Line>()
   #pending: LedgerRow[] = []
   #cancelWrite: (() => void) | undefined
-  #writing: Promise<void> | undefined
+  #writing: Promise<void> = Promise.resolve()
 
   constructor(store: Store, clock: Clock, warn: (message: string) => void) {
     this.#store = store
@@ -44,8 +44,7 @@ export class Books {
 
   /** Writes all that was counted so far. Never rejects: what cannot be written stays counted and is tried again. */
   async write(): Promise<void> {
-    await this.#writing
-    this.#writing = this.#writePending()
+    this.#writing = this.#writing.then(() => this.#writePending())
     await this.#writing
   }
 

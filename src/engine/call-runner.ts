@@ -49,7 +49,18 @@ export class CallRunner {
     this.#clock = clock
   }
 
-  async run<T>(ask: Ask<T>, looked?: Entry | Promise<Entry | undefined>): Promise<Answered<T>> {
+  run<T>(ask: Ask<T>, looked?: Entry | Promise<Entry | undefined>): Promise<Answered<T>> {
+    return this.track(this.#run(ask, looked))
+  }
+
+  /** Has a call waited for before the stash closes, so that none goes uncounted. */
+  track<T>(call: Promise<T>): Promise<T> {
+    const ended = call.then(noop, noop).finally(() => this.#running.delete(ended))
+    this.#running.add(ended)
+    return call
+  }
+
+  async #run<T>(ask: Ask<T>, looked: Entry | Promise<Entry | undefined> | undefined): Promise<Answered<T>> {
     const began = this.#clock.ticks()
     if (ask.signal?.aborted) {
       this.#count(ask, 'letDown', began)
@@ -74,9 +85,9 @@ export class CallRunner {
     return { found, decision, onFailure: decideOnFailure(situation) }
   }
 
-  /** Waits for the upstream calls under way. */
+  /** Waits for the calls under way, and for upstream calls whose callers have gone. */
   async settled(): Promise<void> {
-    await Promise.allSettled(this.#running)
+    while (this.#running.size > 0) await Promise.all(this.#running)
   }
 
   async #lookUp<T>(ask: Ask<T>, looked: Entry | Promise<Entry | undefined> | undefined): Promise<Found> {
@@ -145,10 +156,9 @@ export class CallRunner {
     const call = new SharedCall<Landed<T>>((ending) => this.#callUpstream(ask, entry, share, ending))
     if (share) this.#inFlight.set(key, call as SharedCall<Landed<unknown>>)
     const ended = call.ended.finally(() => {
-      this.#running.delete(ended)
       if (this.#inFlight.get(key) === (call as SharedCall<unknown>)) this.#inFlight.delete(key)
     })
-    this.#running.add(ended)
+    void this.track(ended)
     return { call, joined: false }
   }
 
@@ -236,6 +246,8 @@ export function storedOutcome(
     saved: endpoint.price,
   }
 }
+
+function noop(): void {}
 
 /** Whether the answer of a call that another caller began is meant for this caller too (RFC 9111 section 4.1). */
 function isFor(ask: Ask<unknown>, { fetched, key }: Landed<unknown>): boolean {

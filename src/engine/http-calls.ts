@@ -96,8 +96,7 @@ export class HttpCalls {
     const where = { provider: provider?.name ?? null, endpoint: endpoint?.name ?? null, nearMisses, mode }
     const { ask } = await this.#askOf(matched, input, init)
     if (!ask || !provider || !endpoint) {
-      const reason =
-        mode === 'offline' ? 'offline' : endpoint ? (endpoint.freshForMs === undefined ? 'not-reusable' : 'no-key') : 'no-endpoint'
+      const reason = mode === 'offline' ? 'offline' : whyNoRule(endpoint)
       const would = mode === 'offline' ? 'refuse' : 'pass'
       return { ...where, key: null, leftOut: [], stored: null, would, reason, because: reasons[reason], olderAnswerOnFailure: false }
     }
@@ -131,7 +130,7 @@ export class HttpCalls {
     const [name, line] = [provider?.name ?? unmatched, this.#lineOf(matched)]
     if (!ask || !endpoint) {
       if (mode === 'offline') throw this.#refuse(name, endpoint?.name ?? unmatched, line)
-      return this.#pass(input, unread, name, endpoint, line)
+      return this.#parts.runner.track(this.#pass(input, unread, name, endpoint, line))
     }
     const { by, per } = endpoint.keying
     const plain = init === undefined && typeof input === 'string' && URL.canParse(input) // a relative URL means another place elsewhere
@@ -224,7 +223,7 @@ export class HttpCalls {
         provider,
         endpoint: endpoint?.name ?? unmatched,
         how: 'passed',
-        reason: endpoint ? 'not-reusable' : 'no-endpoint',
+        reason: whyNoRule(endpoint),
         fwd: 'bypass',
         upstreamStatus: response.status,
         ageMs: 0,
@@ -259,6 +258,12 @@ export class HttpCalls {
     if (this.#known.size >= mostKnown) this.#known.clear()
     this.#known.set(url, known)
   }
+}
+
+/** Why no rule holds for a request that its endpoint, if it has one, gave no key. */
+function whyNoRule(endpoint: Endpoint | undefined): 'no-endpoint' | 'not-reusable' | 'no-key' {
+  if (!endpoint) return 'no-endpoint'
+  return endpoint.freshForMs === undefined ? 'not-reusable' : 'no-key'
 }
 
 /** A field's value as it stands in the key of a variant: those that say who calls only as a digest. */
