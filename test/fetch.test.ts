@@ -159,19 +159,21 @@ describe('stash.fetch', () => {
     const store = Object.assign(memoryStore(), { close() {} })
     return scene(
       async (now) => {
-        now.answer = slow(
-          now.clock,
-          3 * second,
-          json(() => 1),
-        )
+        now.answer = (request, response) => {
+          const takes = request.url === '/vessels' ? 5 * second : 3 * second
+          slow(
+            now.clock,
+            takes,
+            json(() => 1),
+          )(request, response)
+        }
         const calls = [['/tides/today'], ['/tides/today'], ['/tides/today', { method: 'PUT' }], ['/vessels']] as const
         const answers = calls.map(([path, init]) => now.stash.fetch(now.base + path, init).then((response) => response.status))
         await now.clock.sleep(second)
-        const closing = now.stash.close()
-        expect(await Promise.all(answers)).to.eql([200, 200, 200, 200])
-        await closing
+        await now.stash.close()
         const rows = await store.readLedger(0, Number.MAX_SAFE_INTEGER)
         expect(rows.reduce((sum, { tally }) => sum + tally.asked, 0)).to.equal(4)
+        expect(await Promise.all(answers)).to.eql([200, 200, 200, 200])
       },
       { config: { store } },
     )
