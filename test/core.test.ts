@@ -1,6 +1,8 @@
 import { expect } from 'chai'
 import fc from 'fast-check'
 import { decide, decideOnFailure, type Facts } from '../src/core/decide/decide.js'
+import type { StoredTimes } from '../src/core/decide/entry-times.js'
+import { noWishes, type RequestWishes } from '../src/core/http/request-wishes.js'
 import { LatencyHistogram } from '../src/core/ledger/latency-histogram.js'
 import { MoneySum } from '../src/core/money/money.js'
 import { compileProvider } from '../src/core/rules/compile.js'
@@ -12,17 +14,30 @@ import { durationMs } from '../src/core/time/duration.js'
 import { nextPublication } from '../src/core/time/timetable.js'
 
 describe('deciding', () => {
-  const entry = { storedAt: 1_000_000, freshUntil: 1_060_000, usableUntil: 1_660_000 }
+  const entry: StoredTimes = {
+    ...{ storedAt: 1_000_000, bornAt: 995_000, freshUntil: 1_060_000 },
+    ...{ refreshableUntil: 1_060_000, usableUntil: 1_660_000, keepUntil: 1_660_000, mustRevalidate: false },
+  }
   const usual: Facts = {
     mode: 'reuse',
     freshForMs: 60_000,
+    staleWhileRevalidateMs: 0,
     staleIfErrorMs: 600_000,
-    special: undefined,
+    bypass: undefined,
+    excerpt: undefined,
+    wishes: noWishes,
     entry,
     varied: false,
     heldOffUntil: 0,
     now: 1_030_000,
   }
+
+  const wishing = (wishes: Partial<RequestWishes>, more: Partial<Facts> = {}): Partial<Facts> => ({
+    wishes: { ...noWishes, ...wishes },
+    ...more,
+  })
+
+  const refreshable: Partial<Facts> = { entry: { ...entry, refreshableUntil: 1_080_000 }, staleWhileRevalidateMs: 20_000 }
 
   /** Facts that differ from the usual ones, and what is decided. */
   const rows: [facts: Partial<Facts>, decision: string][] = [
@@ -34,7 +49,31 @@ describe('deciding', () => {
     [{ mode: 'measure' }, 'call bypass measuring'],
     [{ freshForMs: undefined }, 'call bypass not-reusable'],
     [{ freshForMs: 20_000 }, 'call stale expired'],
-    [{ special: 'range-asked' }, 'call request range-asked'],
+    [{ bypass: 'no-store-asked' }, 'call request no-store-asked'],
+    [{ bypass: 'request-excepted' }, 'call bypass request-excepted'],
+    [{ excerpt: 'range-asked' }, 'serve hit fresh'],
+    [{ excerpt: 'range-asked', now: 1_100_000 }, 'call request range-asked'],
+    [{ excerpt: 'head-asked', entry: undefined }, 'call request head-asked'],
+    [wishing({ ask: 'whole' }), 'call request reload-asked'],
+    [wishing({ ask: 'check' }), 'call request check-asked'],
+    [wishing({ ask: 'check' }, { entry: undefined }), 'call uri-miss absent'],
+    [wishing({ maxAgeMs: 35_000 }), 'serve hit fresh'],
+    [wishing({ maxAgeMs: 34_999 }), 'call request younger-asked'],
+    [wishing({ minFreshMs: 30_000 }), 'serve hit fresh'],
+    [wishing({ minFreshMs: 30_001 }), 'call request younger-asked'],
+    [wishing({ maxStaleMs: 10_000 }, { now: 1_070_000 }), 'serve stale stale-accepted'],
+    [wishing({ maxStaleMs: 10_000 }, { now: 1_070_001 }), 'call stale expired'],
+    [wishing({ maxStaleMs: 10_000 }, { now: 1_070_000, entry: { ...entry, mustRevalidate: true } }), 'call stale expired'],
+    [wishing({ maxStaleMs: 10_000, maxAgeMs: 30_000 }), 'serve stale stale-accepted'],
+    [wishing({ anyAge: true }, { now: 9_000_000 }), 'serve stale any-age-asked'],
+    [wishing({ storedOnly: 'status' }), 'serve hit fresh'],
+    [wishing({ storedOnly: 'status' }, { now: 1_100_000 }), 'refuse error stored-only-asked'],
+    [wishing({ storedOnly: 'error', ask: 'check' }), 'refuse error stored-only-asked'],
+    [wishing({ storedOnly: 'status' }, { mode: 'measure' }), 'refuse error stored-only-asked'],
+    [{ now: 1_070_000, ...refreshable }, 'serve stale refreshing'],
+    [{ now: 1_080_000, ...refreshable }, 'call stale expired'],
+    [{ now: 1_070_000, ...refreshable, heldOffUntil: 2_000_000 }, 'serve stale held-off'],
+    [wishing({ maxAgeMs: 60_000 }, { now: 1_070_000, ...refreshable }), 'call stale expired'],
     [{ now: 1_100_000, heldOffUntil: 1_100_001 }, 'serve stale held-off'],
     [{ now: 1_100_000, heldOffUntil: 1_100_000 }, 'call stale expired'],
     [{ heldOffUntil: 1_100_000 }, 'serve hit fresh'],

@@ -48,6 +48,9 @@ describe('stash.explain', () => {
           storedAt: noon,
           ageMs: 30_000,
           freshUntil: noon + minute,
+          freshBy: 'rule',
+          refreshableUntil: noon + minute,
+          mustRevalidate: false,
           usableUntil: noon + 61 * minute,
           bytes: 7,
         })

@@ -11,7 +11,15 @@ import { temporaryFolder } from './support/files.js'
 
 const entry = (key: string, more: Partial<Entry> = {}): Entry => ({
   ...{ key, provider: 'ebbline', endpoint: 'tides', head: '{"status":200}', body: new Uint8Array([1, 2, 3]) },
-  ...{ storedAt: 1_000, freshUntil: 2_000, usableUntil: 3_000 },
+  ...{
+    storedAt: 1_000,
+    bornAt: 900,
+    freshUntil: 2_000,
+    refreshableUntil: 2_000,
+    usableUntil: 3_000,
+    keepUntil: 3_000,
+    mustRevalidate: false,
+  },
   ...more,
 })
 
@@ -59,15 +67,37 @@ describe('stores', () => {
         expect((await store.get('empty'))?.body.byteLength).to.equal(0)
       })
 
-      it('puts an entry in the place of the one under its key, and sweeps only what may be used no more', async () => {
-        await store.put(entry('a', { usableUntil: 3_000 }))
-        await store.put(entry('a', { usableUntil: 5_000, body: new Uint8Array([9]) }))
-        await store.put(entry('b', { usableUntil: 4_000 }))
+      it('puts an entry in the place of the one under its key, and sweeps only what is not worth keeping', async () => {
+        await store.put(entry('a', { keepUntil: 3_000 }))
+        await store.put(entry('a', { keepUntil: 5_000, body: new Uint8Array([9]) }))
+        await store.put(entry('b', { keepUntil: 4_000 }))
         expect([...((await store.get('a'))?.body ?? [])]).to.eql([9])
         expect(await store.sweep(3_999)).to.equal(0)
         expect(await store.sweep(4_000)).to.equal(1)
         expect(await store.get('b')).to.equal(undefined)
         expect(await store.get('a')).to.not.equal(undefined)
+      })
+
+      it('gives an entry other times, but not one that came since, and marks those of one place as out of date', async () => {
+        const times = { storedAt: 1_000, bornAt: 950, freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000 }
+        for (const key of ['GET https://x/a', 'GET https://x/a caller:1', 'GET https://x/ab', 'GET https://x/a?b'])
+          await store.put(entry(key))
+        await store.retime('GET https://x/a', { ...times, mustRevalidate: false })
+        await store.retime('GET https://x/ab', { ...times, storedAt: 999, mustRevalidate: false })
+        await store.retime('absent', { ...times, mustRevalidate: false })
+        expect(await store.get('GET https://x/a')).to.deep.include({ ...times, mustRevalidate: false, head: '{"status":200}' })
+        expect(await store.get('GET https://x/ab')).to.include({ freshUntil: 2_000 })
+        await store.outdate('GET https://x/a', 1_500)
+        for (const [key, freshUntil] of [
+          ['', 1_500],
+          [' caller:1', 1_500],
+          ['b', 2_000],
+          ['?b', 2_000],
+        ] as const) {
+          const mustRevalidate = freshUntil === 1_500
+          expect(await store.get(`GET https://x/a${key}`), key).to.include({ freshUntil, mustRevalidate })
+        }
+        expect(await store.get('GET https://x/a')).to.include({ refreshableUntil: 1_500, usableUntil: 1_500, keepUntil: 9_000 })
       })
 
       it('adds tallies to the rows of the same place and reads them by time', async () => {

@@ -43,8 +43,20 @@ function rulesOf({ providers = {}, sets = {}, mode = 'reuse' }: StashConfig): Ru
   )
 }
 
-function freshWords({ freshFor, freshUntil, reuse }: ReuseOptions): string {
-  if (reuse === 'never') return 'never'
+/** How long answers are fresh, whoever says so, and what holds for some statuses. */
+function freshWords(rule: ReuseOptions): string {
+  if (rule.reuse === 'never') return 'never'
+  const { trust = 'rule', freshForStatus = {}, sliding } = rule
+  const ruled = `${ruleWords(rule)}${sliding ? ` from each use, up to ${sliding.upTo}` : ''}`
+  const said = {
+    rule: ruled,
+    upstream: `as upstream says${ruled === '-' ? '' : `, else ${ruled}`}`,
+    shorter: `${ruled}, or shorter as upstream says`,
+  }
+  return [said[trust], ...Object.entries(freshForStatus).map(([status, fresh]) => `${status}: ${fresh}`)].join('; ')
+}
+
+function ruleWords({ freshFor, freshUntil }: ReuseOptions): string {
   if (typeof freshFor === 'function') return 'as its function says'
   if (freshFor !== undefined) return String(freshFor)
   if (!freshUntil) return '-'

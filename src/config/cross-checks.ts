@@ -38,24 +38,36 @@ export function ruleFaults(own: RuleOptions, provider: ProviderOptions, sets: Se
   if (own.freshFor !== undefined && own.freshUntil !== undefined) {
     faults.push({ path: `${path}.freshUntil`, message: 'stands beside "freshFor": say one of them' })
   }
-  const { freshFor, freshUntil } =
-    faults.length === 0 ? resolveRule(withReadableSets(own), { defaults: withReadableSets(provider.defaults) }, sets) : own
-  if (own.jitter !== undefined && freshUntil !== undefined) {
-    faults.push({
-      path: `${path}.jitter`,
-      message: 'does nothing with "freshUntil": what is published at a moment is old from that moment on',
-    })
-  }
-  if (own.staleIfError !== undefined && freshFor === undefined && freshUntil === undefined) {
-    faults.push({
-      path: `${path}.staleIfError`,
-      message: 'does nothing without "freshFor" or "freshUntil": only answers that are stored can be given out later',
-    })
-  }
+  const rule = faults.length === 0 ? resolveRule(withReadableSets(own), { defaults: withReadableSets(provider.defaults) }, sets) : own
+  for (const [option, message] of idleOptions(own, rule)) faults.push({ path: `${path}.${option}`, message })
   if (own.perCall !== undefined && provider.plan === undefined) {
     faults.push({ path: `${path}.perCall`, message: 'needs a "plan" of the provider, which says the currency' })
   }
   return faults
+}
+
+/** Options that cannot do anything beside the others, each with why. */
+function idleOptions(
+  own: RuleOptions,
+  { freshFor, freshUntil, freshForStatus, trust = 'rule' }: ReuseOptions,
+): [keyof ReuseOptions, string][] {
+  const ruled = freshFor !== undefined || freshUntil !== undefined
+  const kept = ruled || freshForStatus !== undefined || trust !== 'rule'
+  const unkept =
+    'does nothing without "freshFor", "freshUntil" or a "trust" in the upstream: only answers that are stored can be given out later'
+  const idle: [keyof ReuseOptions, boolean, string][] = [
+    ['jitter', freshUntil !== undefined, 'does nothing with "freshUntil": what is published at a moment is old from that moment on'],
+    ['staleIfError', !kept, unkept],
+    ['staleWhileRevalidate', !kept, unkept],
+    ['trust', !ruled && trust === 'rule', 'needs a rule to trust: give "freshFor" or "freshUntil"'],
+    ['trust', !ruled && trust === 'shorter', 'needs a rule to compare with: give "freshFor" or "freshUntil", or trust "upstream"'],
+    [
+      'sliding',
+      trust !== 'rule' || freshFor === undefined || typeof freshFor === 'function',
+      'needs a duration as "freshFor", and no "trust" in the upstream: each use makes an answer fresh for that long again',
+    ],
+  ]
+  return idle.flatMap(([option, isIdle, message]) => (own[option] !== undefined && isIdle ? [[option, message]] : []))
 }
 
 /** The names of sets, as far as they can be read. */
@@ -123,6 +135,9 @@ function requestFaults(endpoint: NamedEndpointOptions, place: string, before: Pl
       path: `${place}.${endpoint.freshFor === undefined ? 'freshUntil' : 'freshFor'}`,
       message: `answers to ${template.method} are not reused, only those to GET, and to POST with "safe: true": leave it out, the calls are counted all the same`,
     })
+  }
+  if (endpoint.targetedFields !== undefined && (endpoint.trust ?? 'rule') === 'rule') {
+    faults.push({ path: `${place}.targetedFields`, message: 'does nothing without "trust": "upstream" or "shorter" at the same endpoint' })
   }
   const other = before.find((one) => areTied(one.template, template))
   if (other) {

@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { trusts } from '../core/decide/keep.js'
 import { modes } from '../core/decide/mode.js'
 import { unbilledOutcomes } from '../core/money/flat-price.js'
 import { isPrice } from '../core/money/money.js'
@@ -51,13 +52,40 @@ const timetable = z.union([
   z.strictObject({ monthly: z.int({ error: monthDay }).min(1, { error: monthDay }).max(31, { error: monthDay }), at: timeOfDay, zone }),
 ])
 
+const storableStatus = /^(20[0-57-9]|2[1-9]\d|30[0-35-9]|3[1-9]\d|4[0-9]{2})$/
+const neverStored = ['428', '429', '431']
+
+const freshForStatus = z.record(
+  text(
+    (status) => storableStatus.test(status) && !neverStored.includes(status),
+    'a status that can be stored: 200 to 499, without 206, 304, 428, 429 and 431',
+  ),
+  z.union([z.literal('never'), duration], { error: (issue) => `${noDuration(issue)}, or "never"` }),
+)
+
+function noBytes(issue: Issue): string {
+  return `${received(issue)} is not a whole number of bytes`
+}
+
 const reuse = {
   freshFor: z.union([z.custom(isFunction), duration], { error: noDuration }).optional(),
   freshUntil: timetable.optional(),
   jitter: z.number({ error: noShare }).min(0, { error: noShare }).max(1, { error: noShare }).optional(),
+  freshForStatus: freshForStatus.optional(),
+  sliding: z.strictObject({ upTo: duration }, { error: (issue) => `${received(issue)} is not of the form { upTo: "1 day" }` }).optional(),
+  trust: oneOf(trusts).optional(),
+  staleWhileRevalidate: duration.optional(),
   staleIfError: duration.optional(),
   holdOff: duration.optional(),
-  reuse: oneOf(['never']).optional(),
+  reuse: z
+    .union(
+      [z.literal('never'), z.strictObject({ exceptRequest: part('a function', isFunction), exceptAnswer: part('a function', isFunction) })],
+      {
+        error: (issue) => `${received(issue)} is neither "never" nor an object with the functions "exceptRequest" and "exceptAnswer"`,
+      },
+    )
+    .optional(),
+  maxBodyBytes: z.int({ error: noBytes }).min(0, { error: noBytes }).optional(),
   mode: oneOf(modes).optional(),
   version: z.int({ error: (issue) => `${received(issue)} is not a whole number` }).optional(),
   perCall: price.optional(),
@@ -93,6 +121,8 @@ const endpoint = {
   shared: yesOrNo.optional(),
   per: part('a function', isFunction),
   safe: yesOrNo.optional(),
+  targetedFields: fieldNames.optional(),
+  replaySetCookie: yesOrNo.optional(),
   request: text(
     (value) => parseRequestTemplate(value) !== undefined,
     'a method and a path template, e.g. "GET /stations/{id}" or "GET /v2/*"',

@@ -21,6 +21,7 @@ export const errorCodes = {
   BODY_BROKEN: "The answer's body broke off before its end; nothing of it was stored.",
   ARGUMENTS_UNKEYABLE: 'The arguments of an operation cannot be written as canonical JSON, so they give no key.',
   OFFLINE: 'The stash is offline and holds no answer to the call.',
+  NOTHING_STORED: 'The call asked for a stored answer only, and none is stored that may be used.',
   STASH_CLOSED: 'The stash was called after it was closed.',
   USAGE: 'A method or command was given something it cannot take.',
 } as const satisfies Record<string, string>
@@ -101,6 +102,18 @@ export class OfflineError extends StashenError {
 
   constructor(provider: string, endpoint: string) {
     super('OFFLINE', `offline, and no answer of ${provider}.${endpoint} to this call is stored: make the call once in mode "reuse"`)
+  }
+}
+
+/** A stored answer only was asked for, and there is none. Code `NOTHING_STORED`. */
+export class NothingStoredError extends StashenError {
+  override readonly name = 'NothingStoredError'
+
+  constructor(provider: string, endpoint: string) {
+    super(
+      'NOTHING_STORED',
+      `only a stored answer of ${provider}.${endpoint} was asked for, and none is stored that may be used: ask without that wish`,
+    )
   }
 }
 

@@ -1,8 +1,12 @@
-import type { SpecialRequest } from '../core/decide/decide.js'
+import type { Bypass } from '../core/decide/decide.js'
+import { type CacheOption, type RequestWishes, requestWishes } from '../core/http/request-wishes.js'
 import type { Fetch } from './http-upstream.js'
 
+type Input = Parameters<Fetch>[0]
+type Init = Parameters<Fetch>[1]
+
 /** The bytes of a request's body, and the call that sends them. A given `Request` keeps its own body unread. */
-export async function bytesOf(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]) {
+export async function bytesOf(input: Input, init: Init) {
   const request = new Request(input instanceof Request ? input.clone() : input, init)
   const { url, method, headers } = request
   const bytes = new Uint8Array(await request.arrayBuffer())
@@ -10,20 +14,35 @@ export async function bytesOf(input: Parameters<Fetch>[0], init: Parameters<Fetc
   return { bytes, headers, resend }
 }
 
-/** The standard `cache` option of fetch, which Node's own types leave out. */
-function cacheOption(options: object | undefined): string | undefined {
-  return (options as { cache?: string } | undefined)?.cache
+/** Options of fetch that Node's own types leave out. */
+interface FetchOptions {
+  readonly cache?: CacheOption
+  readonly redirect?: 'follow' | 'manual' | 'error'
 }
 
-/** What in a request keeps it from being answered out of the store. */
-export function specialOf(headers: Headers, input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): SpecialRequest | undefined {
-  const cache = cacheOption(init) ?? (input instanceof Request ? cacheOption(input) : undefined)
-  if (headers.has('range')) return 'range-asked'
-  if (['if-none-match', 'if-modified-since', 'if-match', 'if-unmodified-since', 'if-range'].some((name) => headers.has(name)))
-    return 'condition-asked'
-  if (cache === 'no-store' || cache === 'reload' || cache === 'no-cache') return 'reload-asked'
-  if (/\bno-(cache|store)\b/i.test(`${headers.get('cache-control')} ${headers.get('pragma')}`)) return 'reload-asked'
-  return undefined
+function optionsOf(input: Input, init: Init): FetchOptions {
+  const { cache, redirect } = { ...(init as FetchOptions | undefined) }
+  const request = input instanceof Request ? (input as FetchOptions) : undefined
+  const cacheOfBoth = cache ?? request?.cache
+  const redirectOfBoth = redirect ?? request?.redirect
+  return { ...(cacheOfBoth && { cache: cacheOfBoth }), ...(redirectOfBoth && { redirect: redirectOfBoth }) }
+}
+
+/** What a request wishes of stored answers, by its fields and by the `cache` option of fetch. */
+export function wishesOf(headers: Headers, input: Input, init: Init): RequestWishes {
+  return requestWishes(headers.get('cache-control'), headers.get('pragma'), optionsOf(input, init).cache)
+}
+
+/** What in a request keeps stored answers from it, whatever they are. */
+export function bypassOf(excepted: boolean, wishes: RequestWishes): Bypass | undefined {
+  if (excepted) return 'request-excepted'
+  return wishes.noStore ? 'no-store-asked' : undefined
+}
+
+/** How redirects are met, where that is not by following them: such requests have answers of their own. */
+export function redirectOf(input: Input, init: Init): 'manual' | 'error' | undefined {
+  const { redirect } = optionsOf(input, init)
+  return redirect === 'follow' ? undefined : redirect
 }
 
 /** In a browser a condition makes a cross-origin request ask for leave first, which could fail where the plain request would not. */

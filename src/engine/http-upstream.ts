@@ -1,66 +1,134 @@
-import { resultOfStatus, whyNotKept } from '../core/decide/keep.js'
+import { type HttpExchange, keepAnswer, type NotKept, resultOfStatus } from '../core/decide/keep.js'
 import { BrokenBodyError } from '../core/errors.js'
-import { fieldsOfDecoded, reusableFields, type StoredHead } from '../core/http/stored-head.js'
+import type { Exchange } from '../core/http/age.js'
+import { searchVariance } from '../core/http/no-vary-search.js'
+import { type Fields, reusableFields, type StoredHead } from '../core/http/stored-head.js'
 import { conditionsOf, freshenedFields, speaksOf } from '../core/http/validators.js'
-import { varyOf } from '../core/http/vary.js'
-import type { Endpoint } from '../core/rules/endpoint.js'
+import { varyOf } from '../core/http/variants.js'
+import type { RequestEndpoint } from '../core/rules/endpoint.js'
 import type { AnswerFacts } from '../core/rules/freshness.js'
-import type { Fetched, Kept } from './ask.js'
-import { fieldsOf, type HttpAnswer } from './response-value.js'
+import type { Fetched, Finished, Kept } from './ask.js'
+import { fieldsOf, type HttpAnswer, type WholeAnswer } from './response-value.js'
+import { SharedBody } from './shared-body.js'
 
 export type Fetch = typeof globalThis.fetch
 
-/** Calls upstream, asking whether a stale answer still holds where it has validators (RFC 9111 section 4.3). Never rejects. */
-export async function fetchOrRenew(
-  fetch: Fetch,
-  endpoint: Endpoint,
-  input: Parameters<Fetch>[0],
-  init: RequestInit,
-  stale: HttpAnswer | undefined,
-): Promise<Fetched<HttpAnswer>> {
-  const conditions = stale ? conditionsOf(stale.fields) : []
-  if (!stale || conditions.length === 0) return fetchWhole(fetch, endpoint, input, init)
-  const headers = new Headers(init.headers as Headers)
-  for (const [name, value] of conditions) headers.set(name, value)
-  const fetched = await fetchWhole(fetch, endpoint, input, { ...init, headers })
-  if (fetched.result !== 'answered' || fetched.status !== 304) return fetched
-  if (!speaksOf(stale.fields, fetched.answer.fields)) {
-    const whole = await fetchWhole(fetch, endpoint, input, init)
-    return { ...whole, earlier: 1 }
-  }
-  const answer = { ...stale, fields: freshenedFields(stale.fields, reusableFields(fetched.answer.fields)) }
-  return { result: 'answered', answer, status: 304, vary: varyOf(answer.fields), keep: () => keptForm(answer) }
+/** One upstream call to be made. */
+export interface UpstreamRequest {
+  readonly fetch: Fetch
+  readonly endpoint: RequestEndpoint
+  readonly input: Parameters<Fetch>[0]
+  /** With the signal of `ending`. */
+  readonly init: RequestInit
+  readonly ending: AbortController
+  /** Milliseconds since 1970-01-01T00:00Z. */
+  readonly now: () => number
+  /** A URL without the credentials in its query. */
+  readonly withoutSecrets: (url: string) => string
+  /** Whether the request carries `Authorization`. */
+  readonly authorized: boolean
 }
 
-/** Calls upstream and reads the answer whole. */
-async function fetchWhole(fetch: Fetch, endpoint: Endpoint, input: Parameters<Fetch>[0], init: RequestInit): Promise<Fetched<HttpAnswer>> {
+/** Calls upstream, asking whether a stale answer still holds where it has validators (RFC 9111 section 4.3). Never rejects. */
+export async function fetchOrRenew(call: UpstreamRequest, stale: WholeAnswer | undefined): Promise<Fetched<HttpAnswer>> {
+  const conditions = stale ? conditionsOf(stale.fields) : []
+  if (!stale || conditions.length === 0) return fetchAnswer(call)
+  const headers = new Headers(call.init.headers as Headers)
+  for (const [name, value] of conditions) headers.set(name, value)
+  const fetched = await fetchAnswer({ ...call, init: { ...call.init, headers } })
+  if (fetched.result !== 'answered' || fetched.status !== 304) return fetched
+  if (!speaksOf(stale.fields, fetched.answer.fields)) return { ...(await fetchAnswer(call)), earlier: 1 }
+  const { answer, kept, vary } = renewed(call, stale, fetched.answer)
+  return {
+    ...{ result: 'answered', answer, status: 304, whole: true, vary, search: searchVariance(answer.fields) },
+    finish: async () => ({ kept }),
+    release() {},
+  }
+}
+
+/** An answer that has arrived, with when. */
+export type ArrivedAnswer = HttpAnswer & { readonly exchange: Exchange }
+
+/** A stored answer, brought up to date by one that says it still holds (RFC 9111 section 3.2). */
+export function renewed(call: Pick<UpstreamRequest, 'endpoint' | 'withoutSecrets' | 'authorized'>, stale: WholeAnswer, by: ArrivedAnswer) {
+  const fields = freshenedFields(stale.fields, reusableFields(by.fields, { withCookies: true }))
+  const answer: WholeAnswer = { ...stale, fields }
+  const vary = varyOf(fields)
+  const http: HttpExchange = {
+    ...by.exchange,
+    ...{ status: stale.status, fields, arrived: by.fields, authorized: call.authorized, vary },
+  }
+  return { answer, vary, kept: keptForm(call, answer, http) }
+}
+
+/** Calls upstream; the answer is there when its head is. */
+export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<ArrivedAnswer>> {
+  const { endpoint, ending } = call
+  const { fetch } = call
+  const askedAt = call.now()
   let response: Response
   try {
-    response = await fetch(input, init)
+    response = await fetch(call.input, call.init)
   } catch (error) {
     return { result: 'failed', error }
   }
-  let body: Uint8Array
-  try {
-    body = new Uint8Array(await response.arrayBuffer())
-  } catch (cause) {
-    return { result: 'failed', error: new BrokenBodyError(endpoint.provider, endpoint.name, { cause }) }
-  }
   const { status, statusText } = response
-  const answer: HttpAnswer = { status, statusText, fields: fieldsOfDecoded(fieldsOf(response.headers)), body }
+  const exchange = { askedAt, answeredAt: call.now() }
+  const fields = fieldsOf(response.headers)
+  const url = response.redirected ? response.url : undefined
+  const body =
+    response.body &&
+    new SharedBody(response.body, endpoint.maxBodyBytes, {
+      desert: (reason) => ending.abort(reason),
+      explain: (cause) => (ending.signal.aborted ? ending.signal.reason : new BrokenBodyError(endpoint.provider, endpoint.name, { cause })),
+    })
+  const answer = { status, statusText, fields, url, body: body ?? new Uint8Array(), exchange, ...opaque(response) }
+  const http: HttpExchange = { ...exchange, status, fields, arrived: fields, authorized: call.authorized, vary: varyOf(fields) }
   const result = resultOfStatus(status)
-  const vary = varyOf(answer.fields)
-  if (result !== 'answered') return { result, answer, status, vary }
-  const keep = whyNotKept(status, vary) ?? (() => keptForm(answer))
-  return { result, answer, status, vary, keep }
+  const arrived = {
+    ...{ answer, status, vary: http.vary, search: searchVariance(fields) },
+    judged: takesWholeAnswer(endpoint) ? undefined : (key: string) => keepAnswer(endpoint, key, headOnly(http), http),
+    finish: () => finishBody(call, answer, body, http),
+    release: () => body?.release(),
+  }
+  return result === 'answered' ? { result, ...arrived } : { result, ...arrived }
 }
 
-function keptForm({ status, statusText, fields, body }: HttpAnswer): Kept {
-  const head: StoredHead = { status, statusText, fields: reusableFields(fields) }
-  const facts: AnswerFacts = {
-    status,
-    header: (name) => new Headers(fields as [string, string][]).get(name),
-    json: () => JSON.parse(new TextDecoder().decode(body)),
+async function finishBody(call: UpstreamRequest, answer: HttpAnswer, body: SharedBody | null, http: HttpExchange): Promise<Finished> {
+  try {
+    if (body && (await body.fill()) === 'outgrown') return { notKept: 'too-large' satisfies NotKept }
+  } catch (broken) {
+    return { broken }
   }
-  return { head: JSON.stringify(head), body, memo: { ...head, body }, facts }
+  return { kept: keptForm(call, { ...answer, body: body?.bytes ?? new Uint8Array() }, http) }
+}
+
+function keptForm(
+  { endpoint, withoutSecrets }: Pick<UpstreamRequest, 'endpoint' | 'withoutSecrets'>,
+  { status, statusText, fields, url, body }: WholeAnswer,
+  http: HttpExchange,
+): Kept {
+  const facts: AnswerFacts = { ...headOnly(http), json: () => JSON.parse(new TextDecoder().decode(body)) }
+  return {
+    judge: (key) => keepAnswer(endpoint, key, facts, http),
+    form: ({ withheld, freshBy }) => {
+      const kept = reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld })
+      const head: StoredHead = { status, statusText, fields: kept, url: url && withoutSecrets(url), freshBy }
+      return { head: JSON.stringify(head), body, memo: { ...head, body } }
+    },
+  }
+}
+
+/** Whether only the whole answer shows if it is kept. */
+function takesWholeAnswer({ freshness, exceptAnswer }: RequestEndpoint): boolean {
+  return freshness?.kind === 'said' || exceptAnswer !== undefined
+}
+
+function headOnly({ status, fields }: { status: number; fields: Fields }): AnswerFacts {
+  return { status, header: (name) => new Headers(fields as [string, string][]).get(name), json: () => undefined }
+}
+
+/** An answer that may not be read, such as one to a request in mode `no-cors`: only `fetch` itself can make a `Response` of it. */
+function opaque(response: Response): { opaque?: Response } {
+  return response.status === 0 ? { opaque: response } : {}
 }

@@ -19,7 +19,7 @@ export class Measurement {
   readonly #seen = new Map<string, Seen>()
 
   /** Notes an answered upstream call that was asked at `askedAt`; `would` is the entry that reuse would have stored, if any. */
-  answered(key: string, askedAt: number, would: Entry | undefined, tally: Tally): void {
+  answered(key: string, askedAt: number, would: Pick<Entry, 'freshUntil' | 'body'> | undefined, tally: Tally): void {
     const seen = this.#seen.get(key)
     if (seen && askedAt < seen.freshUntil) {
       tally.wouldHit++

@@ -1,12 +1,15 @@
-import { isFresh } from '../core/decide/decide.js'
+import { isFresh } from '../core/decide/entry-times.js'
+import { keepValue } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
+import { noWishes } from '../core/http/request-wishes.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
 import { argumentKey } from '../core/rules/argument-key.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
+import type { AnswerFacts } from '../core/rules/freshness.js'
 import type { RuleOptions } from '../core/rules/options.js'
 import { isPlainData } from '../core/rules/plain-data.js'
-import type { Answered, Fetched } from './ask.js'
+import type { Answered, Fetched, Kept } from './ask.js'
 import type { Books } from './books.js'
 import type { CallRunner } from './call-runner.js'
 
@@ -48,7 +51,7 @@ export function wrapOperation<F extends AsyncFunction>(
   const { version } = endpoint
   const id = `${endpoint.provider}.${endpoint.name}${version === undefined ? '' : `@${version}`}`
   const line = books.line(endpoint.provider, endpoint.name, endpoint.mode)
-  const lookUp = endpoint.mode !== 'measure' && freshForMs !== undefined
+  const lookUp = endpoint.mode !== 'measure' && freshForMs !== undefined && endpoint.slidingMs === undefined
   const keys = new Map<string, string>()
 
   function keyOf(args: Parameters<F>): string {
@@ -71,9 +74,11 @@ export function wrapOperation<F extends AsyncFunction>(
         line,
         key,
         variantKey: () => key,
-        special: undefined,
-        signal: undefined,
-        callUpstream: () => fetchValue(() => fn.apply(self, args)),
+        ...{ bypass: undefined, excerpt: undefined, wishes: noWishes, search: undefined, signal: undefined },
+        canServe: () => true,
+        canJoin: () => true,
+        slides: () => true,
+        callUpstream: () => fetchValue(endpoint, clock, () => fn.apply(self, args)),
         revive: valueOfEntry,
         copy: (shared) => shared,
       },
@@ -130,27 +135,30 @@ function read({ text, value }: Value): unknown {
   return text === undefined ? value : JSON.parse(text)
 }
 
-async function fetchValue(call: () => Promise<unknown>): Promise<Fetched<Value>> {
+async function fetchValue(endpoint: Endpoint, clock: Clock, call: () => Promise<unknown>): Promise<Fetched<Value>> {
   let value: unknown
   try {
     value = await call()
   } catch (error) {
     return { result: 'failed', error }
   }
-  if (!isPlainData(value)) return { result: 'answered', answer: new Value(undefined, value), keep: 'not-plain-data' }
+  if (!isPlainData(value)) {
+    return { result: 'answered', answer: new Value(undefined, value), ...whole, finish: async () => ({ notKept: 'not-plain-data' }) }
+  }
   const text = JSON.stringify(value)
   const answer = typeof value === 'object' && value !== null ? new Value(text, undefined) : new Value(undefined, value)
-  return {
-    result: 'answered',
-    answer,
-    keep: () => ({
-      head: '',
-      body: encoder.encode(text),
-      memo: answer,
-      facts: { status: undefined, header: () => null, json: () => JSON.parse(text) },
-    }),
+  const now = clock.now()
+  const body = encoder.encode(text)
+  if (body.byteLength > endpoint.maxBodyBytes) {
+    return { result: 'answered', answer, ...whole, finish: async () => ({ notKept: 'too-large' }) }
   }
+  const facts: AnswerFacts = { status: undefined, header: () => null, json: () => JSON.parse(text) }
+  const kept: Kept = { judge: (key) => keepValue(endpoint, key, facts, now), form: () => ({ head: '', body, memo: answer }) }
+  return { result: 'answered', answer, ...whole, finish: async () => ({ kept }) }
 }
+
+/** A value is whole when it is there. */
+const whole = { whole: true, release() {} }
 
 const encoder = new TextEncoder()
 const decoder = new TextDecoder()

@@ -1,40 +1,48 @@
+/** What a shared call has once it can be answered: the rest may still be on its way. */
+interface Landing {
+  /** Settles when nothing of the call is left to do; never rejects. */
+  readonly finished: Promise<unknown>
+}
+
 /**
- * One upstream call that any number of callers wait for. A caller whose signal aborts stops waiting, the others go on; when the
- * last one is gone the call itself is aborted.
+ * One upstream call that any number of callers wait for. A caller whose signal aborts before it can be answered stops waiting, the
+ * others go on; when the last one is gone the call itself is aborted.
  */
-export class SharedCall<T> {
-  /** Settles when the call does; never rejects. */
+export class SharedCall<T extends Landing> {
+  /** Settles when nothing of the call is left to do; never rejects. */
   readonly ended: Promise<void>
   readonly #landing: Promise<T>
   readonly #ending = new AbortController()
   #waiting = 0
-  #abandoned = false
+  #joined = 0
+  /** Set once its answer must not be stored any more: something newer is known. */
+  outOfDate = false
 
   /** `begin` gets what ends the call: aborted by this when nobody waits any more, or by `begin` itself. */
-  constructor(begin: (ending: AbortController) => Promise<T>) {
-    this.#landing = begin(this.#ending)
-    this.ended = this.#landing.then(
-      () => {},
-      () => {},
-    )
+  constructor(begin: (call: SharedCall<T>, ending: AbortController) => Promise<T>) {
+    this.#landing = begin(this, this.#ending)
+    this.ended = this.#landing.then(({ finished }) => finished).then(noop, noop)
   }
 
-  /** Whether the last caller has gone, so that the call is being given up. */
+  /** Whether the call is being given up. */
   get abandoned(): boolean {
-    return this.#abandoned
+    return this.#ending.signal.aborted
   }
 
-  /** Waits for the call's end; rejects with the signal's reason as soon as that aborts. */
+  /** Ends a call that nobody ever waited for. */
+  dropIfUnasked(): void {
+    if (this.#joined === 0) this.#ending.abort(new DOMException('nobody asked for this answer', 'AbortError'))
+  }
+
+  /** Waits until the call can be answered; rejects with the signal's reason as soon as that aborts. */
   join(signal: AbortSignal | undefined): Promise<T> {
     this.#waiting++
+    this.#joined++
     if (!signal) return this.#landing
     return new Promise((resolve, reject) => {
       const leave = () => {
         this.#waiting--
-        if (this.#waiting === 0) {
-          this.#abandoned = true
-          this.#ending.abort(signal.reason)
-        }
+        if (this.#waiting === 0) this.#ending.abort(signal.reason)
         reject(signal.reason)
       }
       if (signal.aborted) return leave()
@@ -43,3 +51,5 @@ export class SharedCall<T> {
     })
   }
 }
+
+function noop(): void {}

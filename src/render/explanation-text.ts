@@ -18,8 +18,9 @@ export function explanationText(explanation: Explanation, { colors, zone, now }:
     ['stored', stored ? `${ageText(stored.ageMs)} ago, ${stored.bytes} bytes${stored.key === key ? '' : ` as ${stored.key}`}` : 'nothing'],
     ...(stored
       ? ([
-          ['fresh', until(stored.freshUntil)],
-          ['usable', until(stored.usableUntil)],
+          ['fresh', `${until(stored.freshUntil)}, by ${stored.freshBy === 'rule' ? 'the rule' : `the upstream's ${stored.freshBy}`}`],
+          ...(stored.refreshableUntil > stored.freshUntil ? [['refreshable', until(stored.refreshableUntil)]] : []),
+          ['usable', stored.mustRevalidate ? 'only while fresh, or once the upstream has confirmed it' : until(stored.usableUntil)],
         ] as [string, string][])
       : []),
     ['a call now', `would be ${colors.bold(doings[would])}: ${because} (${reason})`],

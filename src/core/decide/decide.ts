@@ -1,26 +1,26 @@
+import type { RequestWishes } from '../http/request-wishes.js'
+import { isFresh, isRefreshable, isUsable, type StoredTimes } from './entry-times.js'
 import type { Mode } from './mode.js'
 import type { Reason } from './reasons.js'
 
-/** What of an entry matters for deciding. Times are milliseconds since 1970-01-01T00:00Z. */
-export interface EntryTimes {
-  readonly storedAt: number
-  readonly freshUntil: number
-  readonly usableUntil: number
-}
+/** What in a request keeps it from being answered out of the store, or its answer from being stored. */
+export type Bypass = Extract<Reason, 'no-store-asked' | 'range-asked' | 'condition-asked' | 'request-excepted'>
 
-/** What in a request keeps stored answers from being used. */
-export type SpecialRequest = Extract<Reason, 'range-asked' | 'condition-asked' | 'reload-asked'>
+/** What a request asks for that can be made from a whole stored answer, but never makes one. */
+export type Excerpt = Extract<Reason, 'range-asked' | 'condition-asked' | 'head-asked'>
 
 /** The facts known before anything is done about a call. */
 export interface Facts {
   readonly mode: Mode
-  /** How long the endpoint's answers are fresh, milliseconds; undefined where none may be stored. */
+  /** How long the endpoint's answers are fresh at the most, milliseconds; undefined where none may be stored. */
   readonly freshForMs: number | undefined
-  /** How long past its freshness one may be given out when a refresh fails, milliseconds. */
+  /** How long past its freshness the rule lets one be given out while it is refreshed, and when a refresh fails, milliseconds. */
+  readonly staleWhileRevalidateMs: number
   readonly staleIfErrorMs: number
-  /** What in the request keeps stored answers from being used, if anything does. */
-  readonly special: SpecialRequest | undefined
-  readonly entry: EntryTimes | undefined
+  readonly bypass: Bypass | undefined
+  readonly excerpt: Excerpt | undefined
+  readonly wishes: RequestWishes
+  readonly entry: StoredTimes | undefined
   /** Whether the answers of the key vary by request fields; `entry` is then the one for the request's. */
   readonly varied: boolean
   /** Until when nobody asks this upstream again for a refresh. */
@@ -31,23 +31,50 @@ export interface Facts {
 /** The `fwd` reasons of RFC 9211 section 2.2 in use. */
 export type Forward = 'bypass' | 'uri-miss' | 'vary-miss' | 'stale' | 'request'
 
-export type Decision =
-  | { readonly do: 'serve'; readonly how: 'hit' | 'stale'; readonly reason: Reason }
-  | { readonly do: 'refuse'; readonly reason: Reason }
-  | { readonly do: 'call'; readonly fwd: Forward; readonly reason: Reason; readonly reuse: boolean }
+/**
+ * How an upstream call is reused. `shared`: it may be one that is under way, and its answer is stored. `own`: it begins now, whatever
+ * is under way, and its answer is stored. `none`: it is this caller's alone and nothing is stored.
+ */
+export type Reuse = 'shared' | 'own' | 'none'
 
-/** Decides what is done about a call: the first row whose condition holds. */
+export type Decision =
+  /** `refresh`: a refresh begins, which the caller does not wait for. */
+  | { readonly do: 'serve'; readonly how: 'hit' | 'stale'; readonly reason: Reason; readonly refresh?: boolean }
+  | { readonly do: 'refuse'; readonly reason: Reason }
+  | { readonly do: 'call'; readonly fwd: Forward; readonly reason: Reason; readonly reuse: Reuse }
+
+/** Decides what is done about a call. */
 export function decide(facts: Facts): Decision {
-  const { entry, now } = facts
-  if (facts.mode === 'offline') return decideOffline(facts)
-  if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: false }
-  if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: false }
-  if (facts.special) return { do: 'call', fwd: 'request', reason: facts.special, reuse: false }
-  if (!entry && facts.varied) return { do: 'call', fwd: 'vary-miss', reason: 'no-variant', reuse: true }
-  if (!entry) return { do: 'call', fwd: 'uri-miss', reason: 'absent', reuse: true }
-  if (isFresh(entry, facts.freshForMs, now)) return { do: 'serve', how: 'hit', reason: 'fresh' }
-  if (now < facts.heldOffUntil && isUsable(entry, facts, now)) return { do: 'serve', how: 'stale', reason: 'held-off' }
-  return { do: 'call', fwd: 'stale', reason: 'expired', reuse: true }
+  const decision = facts.mode === 'offline' ? decideOffline(facts) : decideOnline(facts)
+  if (decision.do !== 'call') return decision
+  if (facts.wishes.storedOnly) return { do: 'refuse', reason: 'stored-only-asked' }
+  const touched = decision.reuse !== 'none'
+  return touched && facts.excerpt ? { do: 'call', fwd: 'request', reason: facts.excerpt, reuse: 'none' } : decision
+}
+
+/** The first row whose condition holds. */
+function decideOnline(facts: Facts): Decision {
+  const { entry, wishes, now, heldOffUntil } = facts
+  if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: 'none' }
+  if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: 'none' }
+  if (facts.bypass === 'request-excepted') return { do: 'call', fwd: 'bypass', reason: 'request-excepted', reuse: 'none' }
+  if (facts.bypass) return { do: 'call', fwd: 'request', reason: facts.bypass, reuse: 'none' }
+  if (wishes.ask === 'whole') return { do: 'call', fwd: 'request', reason: 'reload-asked', reuse: 'own' }
+  if (!entry && facts.varied) return { do: 'call', fwd: 'vary-miss', reason: 'no-variant', reuse: 'shared' }
+  if (!entry) return { do: 'call', fwd: 'uri-miss', reason: 'absent', reuse: 'shared' }
+  const fresh = isFresh(entry, facts.freshForMs, now)
+  if (wishes.anyAge) return { do: 'serve', how: fresh ? 'hit' : 'stale', reason: 'any-age-asked' }
+  if (wishes.ask === 'check') return { do: 'call', fwd: 'request', reason: 'check-asked', reuse: 'own' }
+  if (fresh && suits(entry, wishes, now)) return { do: 'serve', how: 'hit', reason: 'fresh' }
+  if (acceptsStale(entry, wishes, now)) return { do: 'serve', how: 'stale', reason: 'stale-accepted' }
+  if (fresh) return { do: 'call', fwd: 'request', reason: 'younger-asked', reuse: 'shared' }
+  const mayBeStale = !refusesStale(entry, wishes, now)
+  const heldOff = now < heldOffUntil
+  if (mayBeStale && !heldOff && isRefreshable(entry, facts, now)) {
+    return { do: 'serve', how: 'stale', reason: 'refreshing', refresh: !wishes.storedOnly && !facts.excerpt }
+  }
+  if (mayBeStale && heldOff && isUsable(entry, facts, wishes, now)) return { do: 'serve', how: 'stale', reason: 'held-off' }
+  return { do: 'call', fwd: 'stale', reason: 'expired', reuse: 'shared' }
 }
 
 /** Offline any stored answer is better than none. */
@@ -57,32 +84,35 @@ function decideOffline({ entry, freshForMs = 0, now }: Facts): Decision {
 }
 
 /** Decides what a caller gets when the upstream call failed. */
-export function decideOnFailure(facts: Omit<Facts, 'special' | 'heldOffUntil' | 'varied'>): {
+export function decideOnFailure(facts: Pick<Facts, 'entry' | 'freshForMs' | 'staleIfErrorMs' | 'wishes' | 'now'>): {
   readonly do: 'serve' | 'give-up'
   readonly reason: Reason
 } {
-  return facts.entry && isUsable(facts.entry, facts, facts.now)
+  const { entry, wishes, now } = facts
+  return entry && !refusesStale(entry, wishes, now) && isUsable(entry, facts, wishes, now)
     ? { do: 'serve', reason: 'upstream-failed' }
     : { do: 'give-up', reason: 'no-older-answer' }
 }
 
-/** How far two clocks that write to one store may differ before an entry "from the future" is distrusted, in milliseconds. */
-const clockSkew = 5_000
-
-/**
- * Whether an entry is fresh: by the rule it was stored under and by the present one, so that shortening `freshFor` takes effect at
- * once. One stored well after `now` is not: the clock was set back, and its times say nothing.
- */
-export function isFresh(entry: EntryTimes, freshForMs: number, now: number): boolean {
-  const age = now - entry.storedAt
-  return now < entry.freshUntil && age < freshForMs && age > -clockSkew
+/** Whether a fresh answer is as young, and for as long fresh, as the request asks (RFC 9111 sections 5.2.1.1 and 5.2.1.3). */
+function suits(entry: StoredTimes, { maxAgeMs, minFreshMs }: RequestWishes, now: number): boolean {
+  return (maxAgeMs === undefined || ageMs(entry, now) <= maxAgeMs) && (minFreshMs === undefined || entry.freshUntil - now >= minFreshMs)
 }
 
-function isUsable(
-  entry: EntryTimes,
-  { freshForMs = 0, staleIfErrorMs }: Pick<Facts, 'freshForMs' | 'staleIfErrorMs'>,
-  now: number,
-): boolean {
-  const age = now - entry.storedAt
-  return now < entry.usableUntil && age < freshForMs + staleIfErrorMs && age > -clockSkew
+/** Whether the request accepts an answer that is so far past its freshness (RFC 9111 section 5.2.1.2). */
+function acceptsStale(entry: StoredTimes, { maxAgeMs, minFreshMs, maxStaleMs }: RequestWishes, now: number): boolean {
+  if (maxStaleMs === undefined || minFreshMs !== undefined || entry.mustRevalidate || now < entry.storedAt) return false
+  const pastAllowedAge = maxAgeMs === undefined ? 0 : ageMs(entry, now) - maxAgeMs
+  return Math.max(now - entry.freshUntil, pastAllowedAge) <= maxStaleMs
+}
+
+/** Whether the request rules out stale answers, even where the upstream fails. */
+function refusesStale(entry: StoredTimes, { ask, maxAgeMs, minFreshMs, staleIfErrorMs }: RequestWishes, now: number): boolean {
+  if (ask !== undefined) return true
+  return staleIfErrorMs === undefined && (minFreshMs !== undefined || (maxAgeMs !== undefined && ageMs(entry, now) > maxAgeMs))
+}
+
+/** How old an answer is (RFC 9111 section 4.2.3). */
+export function ageMs({ bornAt }: Pick<StoredTimes, 'bornAt'>, now: number): number {
+  return Math.max(0, now - bornAt)
 }

@@ -1,3 +1,4 @@
+import type { LifetimeSource } from '../http/upstream-word.js'
 import type { Mode } from './mode.js'
 import type { Reason } from './reasons.js'
 
@@ -23,9 +24,17 @@ export interface Explanation {
   readonly stored: {
     readonly key: string
     readonly storedAt: number
+    /** Since it was made or last confirmed, on its way included (RFC 9111 section 4.2.3). */
     readonly ageMs: number
     readonly freshUntil: number
+    /** What said so: the rule, or which of the upstream's fields. */
+    readonly freshBy: 'rule' | LifetimeSource
+    /** Until when it may be given out while it is refreshed. */
+    readonly refreshableUntil: number
+    /** Until when it may be given out if a refresh fails. */
     readonly usableUntil: number
+    /** Whether the upstream forbids any use past its freshness. */
+    readonly mustRevalidate: boolean
     readonly bytes: number
   } | null
   /** What would be done: answered from store (`serve`), sent on (`call`, `pass` where no rule holds) or refused. */

@@ -9,21 +9,25 @@ export interface Outcome {
   readonly endpoint: string
   /**
    * `hit`: from store, fresh. `stale`: from store, past its freshness. `collapsed`: by another caller's upstream call.
-   * `forwarded`: by an upstream call of its own. `passed`: no endpoint covers the call, it went by untouched.
+   * `forwarded`: by an upstream call of its own. `passed`: no endpoint covers the call, it went by untouched. `refused`: with a 504,
+   * for only a stored answer was asked for.
    */
-  readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed'
+  readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed' | 'refused'
   readonly reason: Reason
   /** Why the call went forward (RFC 9211 section 2.2), if it did. */
   readonly fwd?: Forward
   /** Status of the upstream's answer, if it was asked and gave one. */
   readonly upstreamStatus?: number
-  /** Whether the answer of an upstream call was stored, and if not, why. */
+  /**
+   * Whether the answer of an upstream call was stored, and if not, why. While its body is still arriving this is what its head
+   * promises; it is brought up to date when the body ends.
+   */
   readonly stored?: boolean
-  readonly notStored?: NotKept
+  readonly notStored?: NotKept | undefined
   /** How old the answer is, in milliseconds. */
   readonly ageMs: number
   /** Until when the stored answer is fresh, milliseconds since 1970-01-01T00:00Z. */
-  readonly freshUntil?: number
+  readonly freshUntil?: number | undefined
   /** The price of the upstream call made for this caller, where the plan bills it. */
   readonly cost?: Money
   /** The price of the upstream call that this caller did not have to make. */

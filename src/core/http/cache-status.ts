@@ -3,8 +3,9 @@ import type { Outcome } from '../decide/outcome.js'
 /** The value of a `Cache-Status` field for an outcome (RFC 9211 section 2). Every part is an sf-token or sf-integer. */
 export function cacheStatus(outcome: Outcome, now: number): string {
   const parts = ['stashen']
-  if (outcome.fwd === undefined) parts.push('hit')
-  else {
+  if (outcome.fwd === undefined) {
+    if (outcome.how !== 'refused') parts.push('hit')
+  } else {
     parts.push(`fwd=${outcome.fwd}`)
     if (outcome.upstreamStatus !== undefined) parts.push(`fwd-status=${outcome.upstreamStatus}`)
     if (outcome.stored) parts.push('stored')

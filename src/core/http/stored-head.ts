@@ -1,3 +1,5 @@
+import type { LifetimeSource } from './upstream-word.js'
+
 /** Header fields as name and value, repeated fields as pairs of their own. */
 export type Fields = readonly (readonly [string, string])[]
 
@@ -6,6 +8,15 @@ export interface StoredHead {
   readonly status: number
   readonly statusText: string
   readonly fields: Fields
+  /** The URL that answered in the end, where a redirect led to another than the asked one. */
+  readonly url?: string | undefined
+  /** What said how long it is fresh: the rule, or what of the upstream's fields. */
+  readonly freshBy?: 'rule' | LifetimeSource
+}
+
+/** The first value of a field, which `Headers` gives as the list of all; undefined where there is none. */
+export function fieldValue(fields: Fields, name: string): string | undefined {
+  return fields.find(([one]) => one === name)?.[1]
 }
 
 /** Fields that belong to one connection (RFC 9110 section 7.6.1) and are not stored (RFC 9111 section 3.1). */
@@ -21,18 +32,13 @@ const connectionFields = [
   'upgrade',
 ]
 
-/** Fields that speak of the body as it was sent, which `fetch` has decoded by the time we see it. */
-const codingFields = ['content-encoding', 'content-length']
-
-/** The fields as they hold for a body that `fetch` has read and decoded. */
-export function fieldsOfDecoded(fields: Fields): Fields {
-  return without(fields, fields.some(([name]) => name === 'content-encoding') ? codingFields : [])
-}
-
-/** The fields that may be given to another call: without those of the connection, cookies set for the first caller, and the age. */
-export function reusableFields(fields: Fields): Fields {
+/**
+ * The fields that may be given to another call: without those of the connection, those that are withheld, the age, and, unless
+ * `withCookies`, cookies set for the first caller.
+ */
+export function reusableFields(fields: Fields, { withCookies = false, withheld = [] as readonly string[] } = {}): Fields {
   const named = fields.filter(([name]) => name === 'connection').flatMap(([, value]) => value.toLowerCase().split(/\s*,\s*/))
-  return without(fields, [...connectionFields, ...named, 'set-cookie', 'age', 'cache-status'])
+  return without(fields, [...connectionFields, ...named, ...(withCookies ? [] : ['set-cookie']), ...withheld, 'age', 'cache-status'])
 }
 
 function without(fields: Fields, names: readonly string[]): Fields {

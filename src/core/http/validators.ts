@@ -1,4 +1,4 @@
-import type { Fields } from './stored-head.js'
+import { type Fields, fieldValue } from './stored-head.js'
 
 /** The condition that asks whether a stored answer still holds (RFC 9110 sections 13.1.2 and 13.1.3; RFC 9111 section 4.3.1). */
 export function conditionsOf(stored: Fields): Fields {
@@ -31,8 +31,15 @@ export function freshenedFields(stored: Fields, notModified: Fields): Fields {
   return [...stored.filter(([name]) => !renewed.has(name)), ...news]
 }
 
-function fieldValue(fields: Fields, name: string): string | undefined {
-  return fields.find(([one]) => one === name)?.[1]
+/**
+ * Whether an answer to HEAD speaks of the stored answer (RFC 9111 section 4.3.5): `same` where a validator says so, `other` where one
+ * of them, or the length, says no; undefined where nothing says either.
+ */
+export function comparedWithHead(stored: Fields, head: Fields): 'same' | 'other' | undefined {
+  const pairs = ['etag', 'last-modified', 'content-length'].map((name) => [fieldValue(stored, name), fieldValue(head, name)])
+  const known = pairs.filter(([one, other]) => one !== undefined && other !== undefined)
+  if (known.some(([one, other]) => one !== other)) return 'other'
+  return known.some((pair) => pair !== pairs[2]) ? 'same' : undefined
 }
 
 function isWeak(etag: string): boolean {

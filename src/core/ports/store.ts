@@ -1,7 +1,8 @@
+import type { StoredTimes } from '../decide/entry-times.js'
 import type { BillingFacts, LedgerRow } from '../ledger/ledger-row.js'
 
-/** One stored answer. Everything but `memo` is written once and never changed. */
-export interface Entry {
+/** One stored answer. Its answer is written once and never changed; its times may be. */
+export interface Entry extends StoredTimes {
   readonly key: string
   readonly provider: string
   readonly endpoint: string
@@ -9,12 +10,6 @@ export interface Entry {
   readonly head: string
   /** The body's exact bytes; for an operation, its value as UTF-8 JSON. */
   readonly body: Uint8Array
-  /** When the answer was complete. All times are milliseconds since 1970-01-01T00:00Z. */
-  readonly storedAt: number
-  /** Until when it is fresh (RFC 9111 section 4.2). */
-  readonly freshUntil: number
-  /** Until when it may be given out if a refresh fails (RFC 5861 section 4). */
-  readonly usableUntil: number
   /** A reader's decoded form of this very object; a store that serialises leaves it out. */
   memo?: unknown
 }
@@ -36,7 +31,14 @@ export interface Store {
   get(key: string): Maybe<Entry | undefined>
   /** Keeps an entry, in place of the one under the same key. May make room by dropping others. */
   put(entry: Entry): Maybe<void>
-  /** Drops every entry that may be used no more at `now`. Returns how many. */
+  /** Gives the entry under `key` other times, unless another answer than the one stored at `times.storedAt` is there by now. */
+  retime(key: string, times: StoredTimes): Maybe<void>
+  /**
+   * Marks entries as out of date, so that they are given out only once the upstream has confirmed them: those whose key is `prefix`,
+   * or begins with it and a space.
+   */
+  outdate(prefix: string, now: number): Maybe<void>
+  /** Drops every entry that is not worth keeping at `now`. Returns how many. */
   sweep(now: number): Maybe<number>
   /** Adds tallies to the ledger: all of the rows or, if it throws, none. Adding is exact under concurrency. */
   addToLedger(rows: readonly LedgerRow[]): Maybe<void>

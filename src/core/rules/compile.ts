@@ -11,6 +11,7 @@ import { parseRequestTemplate, segmentsOf } from './request-template.js'
 
 const defaultTimeout = '10 s'
 const defaultHoldOff = '30 s'
+const defaultMaxBodyBytes = 1024 * 1024
 
 /** What of a configuration holds for more than one provider. */
 export interface Common {
@@ -25,8 +26,16 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
     if (!template) return []
     const rule = resolveRule(endpoint, options, common.sets)
     const compiled = compileEndpoint(name, endpoint.name, rule, options, common)
-    const freshForMs = template.method === 'GET' || endpoint.safe ? compiled.freshForMs : undefined
-    return [{ ...compiled, freshForMs, template, keying: compileKeying({ ...endpoint, version: rule.version }) }]
+    const { shared = false, targetedFields = [], replaySetCookie = false, safe = false } = endpoint
+    return [
+      {
+        ...compiled,
+        freshForMs: template.method === 'GET' || safe ? compiled.freshForMs : undefined,
+        audience: { shared, targets: targetedFields.map((field) => field.toLowerCase()) },
+        exceptRequest: typeof rule.reuse === 'object' ? rule.reuse.exceptRequest : undefined,
+        ...{ template, replaySetCookie, keying: compileKeying({ ...endpoint, version: rule.version }) },
+      },
+    ]
   })
   return {
     name,
@@ -40,20 +49,33 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
 
 /** Compiles the resolved options of one endpoint or operation of a provider. */
 export function compileEndpoint(provider: string, name: string, reuse: ReuseOptions, options: ProviderOptions, common: Common): Endpoint {
-  const freshness = reuse.reuse === 'never' ? undefined : compileFreshness(reuse)
+  const freshness = compileFreshness(reuse)
+  const { trust = 'rule' } = reuse
+  const freshForStatus = statusMap(reuse.freshForStatus)
+  const statusMs = [...freshForStatus.values()].filter((ms) => ms !== 'never')
+  const slidingMs = durationMs(reuse.sliding?.upTo)
+  const longest = trust === 'rule' ? longestFreshMs(freshness, [...statusMs, slidingMs ?? 0]) : Number.POSITIVE_INFINITY
   return {
     provider,
     name,
     mode: reuse.mode ?? options.mode ?? common.mode,
     version: reuse.version,
-    freshness,
-    freshForMs: longestFreshMs(freshness),
+    ...{ trust, freshness, freshForStatus, slidingMs },
+    freshForMs: reuse.reuse === 'never' ? undefined : longest,
+    staleWhileRevalidateMs: durationMs(reuse.staleWhileRevalidate ?? 0) as number,
+    audience: { shared: false, targets: [] },
+    exceptAnswer: typeof reuse.reuse === 'object' ? reuse.reuse.exceptAnswer : undefined,
+    maxBodyBytes: reuse.maxBodyBytes ?? defaultMaxBodyBytes,
     staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
     holdOffMs: durationMs(reuse.holdOff ?? defaultHoldOff) as number,
     timeoutMs: durationMs(options.timeout ?? defaultTimeout) as number,
     price: moneyOfCall(planOf(options, reuse)),
     unbilled: options.plan?.notBilled ?? [],
   }
+}
+
+function statusMap(freshForStatus: ReuseOptions['freshForStatus'] = {}): Endpoint['freshForStatus'] {
+  return new Map(Object.entries(freshForStatus).map(([status, fresh]) => [Number(status), durationMs(fresh) ?? 'never']))
 }
 
 /** The options that hold for an endpoint or operation: its own over those of its sets over the provider's defaults and their sets. */

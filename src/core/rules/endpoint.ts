@@ -1,21 +1,21 @@
+import type { KeepRule } from '../decide/keep.js'
 import type { Mode } from '../decide/mode.js'
 import type { UnbilledOutcome } from '../money/flat-price.js'
 import type { Money } from '../money/money.js'
-import type { Freshness } from './freshness.js'
-import type { Keying } from './keying.js'
+import type { KeyedRequest, Keying } from './keying.js'
 import type { RequestTemplate } from './request-template.js'
 
 /** What is known of one endpoint or operation once its options are compiled. Times are milliseconds. */
-export interface Endpoint {
+export interface Endpoint extends KeepRule {
   readonly provider: string
   readonly name: string
   readonly mode: Mode
   readonly version: number | undefined
-  /** Undefined where nothing may be stored. */
-  readonly freshness: Freshness | undefined
   /** The longest that an answer can be fresh, milliseconds; undefined where nothing may be stored. */
   readonly freshForMs: number | undefined
-  readonly staleIfErrorMs: number
+  /** How long after it was stored an answer can be made fresh by use, milliseconds; undefined where use does not. */
+  readonly slidingMs: number | undefined
+  readonly maxBodyBytes: number
   readonly holdOffMs: number
   readonly timeoutMs: number
   /** Price of one call, where a plan is known. */
@@ -28,6 +28,8 @@ export interface Endpoint {
 export interface RequestEndpoint extends Endpoint {
   readonly template: RequestTemplate
   readonly keying: Keying
+  readonly exceptRequest: ((request: KeyedRequest) => boolean) | undefined
+  readonly replaySetCookie: boolean
 }
 
 /** A provider once its options are compiled. */

@@ -33,9 +33,14 @@ export function compileFreshness({ freshFor, freshUntil, jitter = 0 }: Freshness
   return ms === undefined ? undefined : { kind: 'for', ms, jitter }
 }
 
-/** The longest that any answer can be fresh, whatever was stored of it: so that shortening `freshFor` takes effect at once. */
-export function longestFreshMs(freshness: Freshness | undefined): number | undefined {
-  return freshness?.kind === 'for' ? freshness.ms : freshness && Number.POSITIVE_INFINITY
+/**
+ * The longest that any answer can be fresh, whatever was stored of it: so that shortening `freshFor` takes effect at once. `others` are
+ * lifetimes that hold for some answers. Undefined where none can be fresh.
+ */
+export function longestFreshMs(freshness: Freshness | undefined, others: readonly number[]): number | undefined {
+  if (freshness && freshness.kind !== 'for') return Number.POSITIVE_INFINITY
+  const longest = Math.max(freshness?.ms ?? -1, ...others)
+  return freshness || longest > 0 ? longest : undefined
 }
 
 /** Until when an answer that came at `now` is fresh. Throws what a function of the configuration throws, or says that it gave no duration. */
@@ -43,7 +48,16 @@ export function freshUntilOf(freshness: Freshness, key: string, answer: AnswerFa
   if (freshness.kind === 'until') return nextPublication(freshness.timetable, now)
   const ms = freshness.kind === 'for' ? freshness.ms : durationMs(freshness.by(answer))
   if (ms === undefined) throw new TypeError('its "freshFor" function returned no duration')
-  return now + Math.round(ms * (1 - freshness.jitter * share(key)))
+  return now + jittered(ms, freshness.jitter, key)
+}
+
+/** How long an answer is fresh from a use of it on, where each use counts as a new beginning; undefined where none does. */
+export function freshFromUseMs(freshness: Freshness | undefined, key: string): number | undefined {
+  return freshness?.kind === 'for' ? jittered(freshness.ms, freshness.jitter, key) : undefined
+}
+
+function jittered(ms: number, jitter: number, key: string): number {
+  return Math.round(ms * (1 - jitter * share(key)))
 }
 
 /** A number from 0 to 1 that is always the same for a key and evenly spread over keys (FNV-1a, 32 bits, with a final mix). */

@@ -1,9 +1,10 @@
+import type { Trust } from '../decide/keep.js'
 import type { Mode } from '../decide/mode.js'
 import type { UnbilledOutcome } from '../money/flat-price.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { Duration } from '../time/duration.js'
 import type { Timetable } from '../time/timetable.js'
-import type { FreshnessFunction } from './freshness.js'
+import type { AnswerFacts, FreshnessFunction } from './freshness.js'
 import type { KeyedRequest, KeyFunction, KeyOptions } from './keying.js'
 
 /** How the answers of an endpoint or operation are treated. */
@@ -17,18 +18,39 @@ export interface ReuseOptions {
   readonly freshUntil?: Timetable
   /** Spreads the end of freshness over this last share (0 to 1) of it, so that answers stored together do not expire together. */
   readonly jitter?: number
+  /** Freshness of answers with some statuses, by status: `{ 404: '1 min', 204: 'never' }`. Others than successes are kept only so. */
+  readonly freshForStatus?: Readonly<Record<number, Duration | 'never'>>
+  /** Each use of an answer makes it fresh for `freshFor` again, up to this long after it was stored. */
+  readonly sliding?: { readonly upTo: Duration }
+  /**
+   * Whether this rule says how an answer is kept, or the upstream by its header fields (RFC 9111), or whichever of them is stricter.
+   * With `upstream` the rule holds where the upstream says nothing. Default `rule`.
+   */
+  readonly trust?: Trust
+  /** How long past its freshness an answer may be given out while it is refreshed (RFC 5861 section 3). Default: not at all. */
+  readonly staleWhileRevalidate?: Duration
   /** How long past its freshness an answer may be given out when a refresh fails (RFC 5861 section 4). Default: never. */
   readonly staleIfError?: Duration
   /** How long nobody asks again after a refresh failed, while an older answer can be given. Default `"30 s"`. */
   readonly holdOff?: Duration
-  /** `never`: nothing is stored, whatever `freshFor` a set or the provider's defaults give. */
-  readonly reuse?: 'never'
+  /** `never`: nothing is stored, whatever `freshFor` a set or the provider's defaults give. Or which calls are excepted from reuse. */
+  readonly reuse?: 'never' | ReuseExceptions
+  /** Bytes of a body kept at the most; larger answers are passed on and not stored. Default 1 MiB. */
+  readonly maxBodyBytes?: number
   /** Where it is another than the provider's. */
   readonly mode?: Mode
   /** Raise it when the code that reads the answers changed: those stored under another version count as absent, and stay for it. */
   readonly version?: number
   /** Price of one call where it is another than the plan's `perCall`: a decimal string in the plan's currency. */
   readonly perCall?: string
+}
+
+/** What is never reused. Where a function fails, nothing is reused either, and `warn` is told. */
+export interface ReuseExceptions {
+  /** Requests that are sent on as if there were no store. */
+  readonly exceptRequest?: (request: KeyedRequest) => boolean
+  /** Answers that are not stored. */
+  readonly exceptAnswer?: (answer: AnswerFacts) => boolean
 }
 
 /** Reuse options that may refer to named sets of them. What is said here wins over the sets, and later sets over earlier ones. */
@@ -47,12 +69,19 @@ export interface EndpointOptions extends RuleOptions {
   readonly request: string
   /** Which parts of a request tell its answer from others. Default: method, URL and body. */
   readonly keyedBy?: KeyOptions | KeyFunction
-  /** Whether callers with different credentials may share an answer. Default false. */
+  /**
+   * Whether callers with different credentials may share an answer. Then the header fields of a trusted upstream are read as a shared
+   * cache does (RFC 9111: `s-maxage`, `private`, `proxy-revalidate`, answers to `Authorization`), else as a private one. Default false.
+   */
   readonly shared?: boolean
   /** Tells tenants apart: calls for which it returns different texts never share an answer. */
   readonly per?: (request: KeyedRequest) => string
   /** Says that a POST only asks (RFC 9110 section 9.2.1), so that its answer may be reused. Default false. */
   readonly safe?: boolean
+  /** Fields that count before `Cache-Control` where the upstream is trusted, first to last, e.g. `["CDN-Cache-Control"]` (RFC 9213). */
+  readonly targetedFields?: readonly string[]
+  /** Whether cookies that an answer sets are set again for later callers. Default false. */
+  readonly replaySetCookie?: boolean
 }
 
 /** An endpoint in a list, where its name stands beside its options. */

@@ -11,17 +11,24 @@ import { normalisePercent, sortedParameters } from './normalise-url.js'
  * different ones apart.
  */
 export function requestKey(provider: Provider, keying: Keying, request: KeyedRequest): string {
-  const { method, url } = request
   const secrets: string[] = []
+  const place = placeOfRequest(provider, keying, request, secrets)
+  return `${place}${bodyPart(keying, request)}${fieldParts(keying, request)}${callerPart(provider, keying, request, secrets)}`
+}
+
+/**
+ * What every key of a request's method and URL begins with, whoever calls and whatever else the request carries; a space or nothing
+ * follows. `secrets` receives the credentials of the query.
+ */
+export function placeOfRequest(provider: Provider, keying: Keying, request: KeyedRequest, secrets: string[] = []): string {
+  const { method, url } = request
   const parameters: string[] = []
   for (const { name, text } of sortedParameters(url)) {
     if (provider.secretQuery.has(name)) secrets.push(`?${text}`)
     else if (keying.usesParameter(name)) parameters.push(text)
   }
-  const place = keying.by
-    ? canonicalKey('by:', keying.by(request))
-    : `${url.origin}${normalisePercent(url.pathname)}${parameters.length > 0 ? `?${parameters.join('&')}` : ''}`
-  return `${method} ${place}${bodyPart(keying, request)}${fieldParts(keying, request)}${callerPart(provider, keying, request, secrets)}`
+  if (keying.by) return `${method} ${canonicalKey('by:', keying.by(request))}`
+  return `${method} ${url.origin}${normalisePercent(url.pathname)}${parameters.length > 0 ? `?${parameters.join('&')}` : ''}`
 }
 
 /** The names of the query parameters that do not stand in the key's URL. */

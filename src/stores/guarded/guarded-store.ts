@@ -1,3 +1,4 @@
+import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Entry, Maybe, Store } from '../../core/ports/store.js'
@@ -32,6 +33,14 @@ class GuardedStore implements Store {
 
   put(entry: Entry): Maybe<void> {
     return attempt(() => this.#store.put(entry), undefined, this.#writing, unwritable)
+  }
+
+  retime(key: string, times: StoredTimes): Maybe<void> {
+    return attempt(() => this.#store.retime(key, times), undefined, this.#writing, unwritable)
+  }
+
+  outdate(prefix: string, now: number): Maybe<void> {
+    return attempt(() => this.#store.outdate(prefix, now), undefined, this.#writing, unwritable)
   }
 
   sweep(now: number): Maybe<number> {

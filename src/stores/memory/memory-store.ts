@@ -1,3 +1,4 @@
+import { outOfDate, type StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
 import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
@@ -17,7 +18,7 @@ export function memoryStore({ maxBytes = 64 * 1024 * 1024, maxEntries = 10_000 }
 }
 
 interface Slot extends Link<Slot> {
-  readonly entry: Entry
+  entry: Entry
   readonly bytes: number
 }
 
@@ -52,8 +53,20 @@ class MemoryStore implements Store {
     while (this.#bytes > this.maxBytes || this.#slots.size > this.maxEntries) this.#drop(this.#order.oldest)
   }
 
+  retime(key: string, times: StoredTimes): void {
+    const slot = this.#slots.get(key)
+    if (slot?.entry.storedAt === times.storedAt) slot.entry = { ...slot.entry, ...times }
+  }
+
+  outdate(prefix: string, now: number): void {
+    for (const [key, slot] of this.#slots) {
+      const covered = key.startsWith(prefix) && (key.length === prefix.length || key[prefix.length] === ' ')
+      if (covered) slot.entry = { ...slot.entry, ...outOfDate(slot.entry, now) }
+    }
+  }
+
   sweep(now: number): number {
-    const dead = [...this.#slots.values()].filter(({ entry }) => entry.usableUntil <= now)
+    const dead = [...this.#slots.values()].filter(({ entry }) => entry.keepUntil <= now)
     for (const slot of dead) this.#drop(slot)
     return dead.length
   }

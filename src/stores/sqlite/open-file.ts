@@ -36,8 +36,12 @@ function assertOurs(driver: SqliteDriver, file: string, readOnly: boolean): void
   const id = pragma('application_id')
   if (id !== applicationId && (readOnly || id !== 0 || tables > 0))
     throw new StoreError(`store "${file}" ${explanations['not-a-database']}`)
-  if (id === applicationId && pragma('user_version') > formatVersion) {
+  const version = id === applicationId ? pragma('user_version') : formatVersion
+  if (version > formatVersion) {
     throw new StoreError(`store "${file}" was made by a newer version of Stashen: update this one, or name another file`)
+  }
+  if (version < formatVersion) {
+    throw new StoreError(`store "${file}" was made by a version of Stashen from before the first release: name another file, or delete it`)
   }
 }
 

@@ -1,3 +1,4 @@
+import type { StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
 import type { BillingFacts, LedgerMode, LedgerRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
@@ -38,8 +39,17 @@ class SqliteStore implements Store {
     return row && entryOf(key, row)
   }
 
-  put({ key, provider, endpoint, head, body, storedAt, freshUntil, usableUntil }: Entry): void {
-    this.#statements.putEntry.run(key, provider, endpoint, head, body, storedAt, freshUntil, usableUntil)
+  put(entry: Entry): void {
+    const { key, provider, endpoint, head, body } = entry
+    this.#statements.putEntry.run(key, provider, endpoint, head, body, entry.storedAt, ...laterTimes(entry))
+  }
+
+  retime(key: string, times: StoredTimes): void {
+    this.#statements.retime.run(...laterTimes(times), key, times.storedAt)
+  }
+
+  outdate(prefix: string, now: number): void {
+    this.#statements.outdate.run(now, now, now, prefix, `${prefix} `, `${prefix}!`)
   }
 
   sweep(now: number): number {
@@ -90,17 +100,29 @@ class SqliteStore implements Store {
 /** Every statement of the store, prepared once. */
 function statementsOf(driver: SqliteDriver) {
   return {
-    getEntry: driver.prepare('SELECT provider, endpoint, head, body, stored_at, fresh_until, usable_until FROM entry WHERE key = ?'),
+    getEntry: driver.prepare(`SELECT provider, endpoint, head, body, stored_at, ${timeColumns.join(', ')} FROM entry WHERE key = ?`),
     putEntry: driver.prepare(
-      'INSERT OR REPLACE INTO entry (key, provider, endpoint, head, body, stored_at, fresh_until, usable_until) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
+      `INSERT OR REPLACE INTO entry (key, provider, endpoint, head, body, stored_at, ${timeColumns.join(', ')}) VALUES (${'?, '.repeat(11)}?)`,
     ),
-    dropDead: driver.prepare('DELETE FROM entry WHERE usable_until <= ?'),
+    retime: driver.prepare(`UPDATE entry SET ${timeColumns.map((name) => `${name} = ?`).join(', ')} WHERE key = ? AND stored_at = ?`),
+    outdate: driver.prepare(
+      `UPDATE entry SET fresh_until = min(fresh_until, ?), refreshable_until = min(refreshable_until, ?),
+        usable_until = min(usable_until, ?), must_revalidate = 1 WHERE key = ? OR (key > ? AND key < ?)`, // "!" comes right after the space
+    ),
+    dropDead: driver.prepare('DELETE FROM entry WHERE keep_until <= ?'),
     getTally: driver.prepare('SELECT tally FROM ledger WHERE bucket = ? AND mode = ? AND provider = ? AND endpoint = ?'),
     putTally: driver.prepare('INSERT OR REPLACE INTO ledger (bucket, mode, provider, endpoint, tally) VALUES (?, ?, ?, ?, ?)'),
     readLedger: driver.prepare('SELECT bucket, mode, provider, endpoint, tally FROM ledger WHERE bucket >= ? AND bucket < ?'),
     addFacts: driver.prepare('INSERT INTO facts (since, facts) VALUES (?, ?)'),
     readFacts: driver.prepare('SELECT facts FROM facts ORDER BY since, rowid'),
   }
+}
+
+const timeColumns = ['born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until', 'must_revalidate']
+
+/** The times that go into the columns of `timeColumns`. */
+function laterTimes({ bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate }: StoredTimes): number[] {
+  return [bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate ? 1 : 0]
 }
 
 function entryOf(key: string, row: Row): Entry {
@@ -111,7 +133,11 @@ function entryOf(key: string, row: Row): Entry {
     head: row.head as string,
     body: row.body as Uint8Array,
     storedAt: row.stored_at as number,
+    bornAt: row.born_at as number,
     freshUntil: row.fresh_until as number,
+    refreshableUntil: row.refreshable_until as number,
     usableUntil: row.usable_until as number,
+    keepUntil: row.keep_until as number,
+    mustRevalidate: row.must_revalidate === 1,
   }
 }

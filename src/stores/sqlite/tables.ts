@@ -1,10 +1,10 @@
 /** Marks a file as ours, in the place SQLite has for it: the characters "Stsh". */
 export const applicationId = 0x53747368
 
-/** Raised whenever the tables change in a way that older code cannot read. */
-export const formatVersion = 1
+/** Raised whenever the tables change in a way that other code cannot read. */
+export const formatVersion = 2
 
-/** Times are milliseconds since 1970-01-01T00:00Z. `tally` and `facts` are JSON. */
+/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally` and `facts` are JSON. */
 export const createTables = `
   CREATE TABLE IF NOT EXISTS entry (
     key TEXT PRIMARY KEY,
@@ -13,10 +13,14 @@ export const createTables = `
     head TEXT NOT NULL,
     body BLOB NOT NULL,
     stored_at INTEGER NOT NULL,
+    born_at INTEGER NOT NULL,
     fresh_until INTEGER NOT NULL,
-    usable_until INTEGER NOT NULL
+    refreshable_until INTEGER NOT NULL,
+    usable_until INTEGER NOT NULL,
+    keep_until INTEGER NOT NULL,
+    must_revalidate INTEGER NOT NULL
   );
-  CREATE INDEX IF NOT EXISTS entry_usable_until ON entry (usable_until);
+  CREATE INDEX IF NOT EXISTS entry_keep_until ON entry (keep_until);
   CREATE TABLE IF NOT EXISTS ledger (
     bucket INTEGER NOT NULL,
     mode TEXT NOT NULL,

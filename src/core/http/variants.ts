@@ -1,3 +1,4 @@
+import type { SearchVariance } from './no-vary-search.js'
 import type { Fields } from './stored-head.js'
 
 /** Fields whose variation cannot mix up answers: `fetch` decodes every coding, and an origin that a request names is part of its key. */
@@ -12,18 +13,20 @@ export function varyOf(fields: Fields): readonly string[] | '*' {
   return [...new Set(listed)].filter((name) => name !== '' && !harmless.includes(name)).sort()
 }
 
-/** The head of an entry that holds no answer, but says by which request fields the answers of its key vary. */
-export function variantIndexHead(fields: readonly string[]): string {
-  return `${indexStart}${JSON.stringify(fields)}}`
+/** What the head of an entry says that holds no answer, but points to where the answers are. */
+export type Signpost = { readonly vary: readonly string[] } | { readonly search: SearchVariance }
+
+const signpostStart = '{"to":'
+
+export function signpostHead(signpost: Signpost): string {
+  return `${signpostStart}${JSON.stringify(signpost)}}`
 }
 
-const indexStart = '{"vary":'
-
-export function isVariantIndex(head: string): boolean {
-  return head.startsWith(indexStart)
+export function isSignpost(head: string): boolean {
+  return head.startsWith(signpostStart)
 }
 
-/** The request fields that an entry's head says its key varies by, or undefined if the entry is an answer. */
-export function variedBy(head: string): readonly string[] | undefined {
-  return isVariantIndex(head) ? (JSON.parse(head) as { vary: string[] }).vary : undefined
+/** Undefined if the entry is an answer. */
+export function signpostOf(head: string): Signpost | undefined {
+  return isSignpost(head) ? (JSON.parse(head) as { to: Signpost }).to : undefined
 }
