@@ -1,7 +1,7 @@
 import type { SearchVariance } from './no-vary-search.js'
 import type { Fields } from './stored-head.js'
 
-/** Fields whose variation cannot mix up answers: `fetch` decodes every coding, and an origin that a request names is part of its key. */
+/** Fields whose variation cannot mix up answers: what a request says in them is part of its key in any case. */
 const harmless = ['accept-encoding', 'origin']
 
 /** The request fields by which an answer varies (RFC 9110 section 12.5.5): sorted, none where it does not, `*` where by more than fields. */

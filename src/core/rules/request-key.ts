@@ -43,6 +43,8 @@ function bodyPart({ by, pointers }: Keying, { body, header }: KeyedRequest): str
 
 function fieldParts({ headers, cookies, version }: Keying, request: KeyedRequest): string {
   let parts = version === undefined ? '' : ` version:${version}`
+  const codings = request.header('accept-encoding')
+  if (codings !== null) parts += ` accept-encoding:${JSON.stringify(codings)}`
   for (const name of headers) parts += ` ${name}:${JSON.stringify(request.header(name))}`
   if (cookies.length > 0) {
     const sent = (request.header('cookie') ?? '').split(/;\s*/)

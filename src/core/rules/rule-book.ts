@@ -30,10 +30,12 @@ export class RuleBook {
     }
   }
 
+  /** HEAD asks for what GET would answer, so it is covered by what covers GET unless an endpoint is for HEAD itself. */
   match(method: string, url: URL): Match {
     const { segments, chapters } = this.#covering(url)
     for (const { provider, base, byMethod } of chapters) {
-      const endpoint = byMethod.get(method)?.find(segments, base.length, url.searchParams)
+      const find = (one: string) => byMethod.get(one)?.find(segments, base.length, url.searchParams)
+      const endpoint = find(method) ?? (method === 'HEAD' ? find('GET') : undefined)
       if (endpoint) return { provider, endpoint }
     }
     return chapters[0] ? { provider: chapters[0].provider } : {}
