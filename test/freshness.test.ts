@@ -1,5 +1,5 @@
 import { expect } from 'chai'
-import type { AnswerFacts } from 'stashen'
+import { type AnswerFacts, type KeyedRequest, memoryStore } from 'stashen'
 import { json, noon, scene } from './support/upstream.js'
 
 const hour = 3_600_000
@@ -149,4 +149,60 @@ describe('freshness', () => {
       },
       { provider: { endpoints: { tides: { request: 'GET /tides', freshFor: '100 s', jitter: 0.2 } } } },
     ))
+
+  it('is longer with each use where it slides, up to a cap and for all processes on a store', () => {
+    const store = Object.assign(memoryStore(), { close() {} })
+    const slidingTides = { request: 'GET /tides', freshFor: '1 min', sliding: { upTo: '3 min' }, freshForStatus: { 404: '1 min' } }
+    return scene(
+      async (now) => {
+        const other = await now.open()
+        const wait = async (seconds: number, stash = now.stash, query = '') => {
+          await now.clock.sleep(seconds * 1000)
+          const response = await stash.fetch(`${now.base}/tides${query}`)
+          return [stash.outcomeOf(response)?.how, response.headers.get('cache-status')?.match(/ttl=(\d+)/)?.[1]]
+        }
+        expect(await wait(0)).to.eql(['forwarded', '60'])
+        expect(await wait(50)).to.eql(['hit', '60'])
+        expect(await wait(50, other)).to.eql(['hit', '60'])
+        expect(await wait(50)).to.eql(['hit', '30'])
+        expect(await wait(29)).to.eql(['hit', '1'])
+        expect(await wait(1), 'never past the cap').to.eql(['forwarded', '60'])
+        expect(await wait(60), 'unused it ends').to.eql(['forwarded', '60'])
+        now.answer = json(() => 1, 404)
+        expect([await wait(0, now.stash, '?none'), await wait(50, now.stash, '?none'), await wait(10, now.stash, '?none')]).to.eql([
+          ['forwarded', '60'],
+          ['hit', '10'],
+          ['forwarded', '60'],
+        ])
+        await other.close()
+      },
+      { provider: { endpoints: { tides: slidingTides } }, config: { store } },
+    )
+  })
+
+  it('is for neither requests nor answers that the rule excepts, and for none where its function fails', () => {
+    const reuse = {
+      exceptRequest: ({ url }: KeyedRequest) => {
+        if (url.searchParams.has('broken')) throw new Error('no such berth')
+        return url.searchParams.has('live')
+      },
+      exceptAnswer: (answer: AnswerFacts) => (answer.json() as { final?: boolean }).final !== true,
+    }
+    return scene(
+      async (now) => {
+        const twice = async (query: string, final: boolean) => {
+          now.answer = json(() => ({ final }))
+          const responses = [await now.stash.fetch(`${now.base}/tides${query}`), await now.stash.fetch(`${now.base}/tides${query}`)]
+          const outcomes = responses.map((response) => now.stash.outcomeOf(response))
+          return [...outcomes.map((outcome) => outcome?.how), outcomes[0]?.notStored ?? outcomes[0]?.reason]
+        }
+        expect(await twice('?a', true)).to.eql(['forwarded', 'hit', 'absent'])
+        expect(await twice('?b', false)).to.eql(['forwarded', 'forwarded', 'excepted'])
+        expect(await twice('?live', true)).to.eql(['forwarded', 'forwarded', 'not-reusable'])
+        expect(await twice('?broken', true)).to.eql(['passed', 'passed', 'no-key'])
+        expect(now.warnings.join()).to.include('no such berth').and.include('ebbline.tides')
+      },
+      { provider: { endpoints: { tides: { request: 'GET /tides', freshFor: '1 min', reuse } } } },
+    )
+  })
 })
