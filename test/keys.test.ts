@@ -175,7 +175,7 @@ describe('keys', () => {
       {
         provider: {
           endpoints: {
-            by: { request: 'GET /by', freshFor: '1 min', keyedBy: () => new Date() },
+            by: { request: 'GET /by', freshFor: '1 min', keyedBy: () => () => 1 },
             per: { request: 'GET /per', freshFor: '1 min', per: () => expect.fail('no tenant') },
             post: { request: 'POST /post', freshFor: '1 min', safe: true, keyedBy: () => undefined },
           },

@@ -2,11 +2,15 @@ import { expect } from 'chai'
 import fc from 'fast-check'
 import { isStashenError, openStash } from 'stashen'
 import { FastClock } from 'stashen/harbour'
+import { sqliteStore } from 'stashen/sqlite'
+import { temporaryFolder } from './support/files.js'
 import { noon } from './support/upstream.js'
 
 const rule = { freshFor: '1 min', staleIfError: '1 hour' } as const
 
 describe('stash.operation', () => {
+  const file = temporaryFolder()
+
   it('reuses the value of a call with the same arguments, keeps it apart from what receivers do to it, and says how it came', async () => {
     const clock = new FastClock(noon)
     await using stash = await openStash({ clock, providers: { skerrylight: { plan: { currency: 'EUR', perCall: '0.01' } } } })
@@ -57,28 +61,56 @@ describe('stash.operation', () => {
     expect(new Set(answers).size, 'every asker has an object of its own').to.equal(10_000)
   })
 
-  it('passes on and does not store values that JSON would change', async () => {
-    await using stash = await openStash()
-    const odd = [
-      undefined,
-      Number.NaN,
-      -0,
-      1n,
-      new Date(0),
-      new Map([[1, 2]]),
-      new Uint8Array(2),
-      { a: undefined },
-      new Array(2),
-      new (class Vessel {})(),
+  it('stores values that JSON would change as they were, also in a file, and passes on those it could not give back', async () => {
+    const exact = [
+      ...[undefined, Number.NaN, -0, 2n ** 70n, 1n, new Date(5), new Date(Number.NaN), new Map([[{ a: 1 }, [2n]]]), new Set([3, 1])],
+      ...[new Uint8Array([1, 2]), new Float64Array([1.5]), { a: undefined, b: [new Date(7)] }, '\ud800'],
     ]
-    const find = stash.operation('skerrylight.odd', async (i: number) => odd[i], rule)
-    for (const [i, value] of odd.entries()) {
-      for (let time = 0; time < 2; time++) {
+    const inexact = [new (class Vessel {})(), () => 1, { crew: new (class Mate extends Map {})() }, Buffer.from('x'), Symbol('x')]
+    const path = file('values.db')
+    for (const how of ['forwarded', 'hit']) {
+      await using stash = await openStash({ store: sqliteStore(path) })
+      const find = stash.operation('skerrylight.odd', async (i: number) => [...exact, ...inexact][i], rule)
+      for (const [i, value] of exact.entries()) {
         const got = await find.withOutcome(i)
-        expect(Object.is(got.value, value), String(i)).to.equal(true)
-        expect(got.outcome).to.include({ how: 'forwarded', stored: false, notStored: 'not-plain-data' })
+        expect(got.value).to.eql(value)
+        expect(Object.is(got.value, value) || typeof value === 'object', String(i)).to.equal(true)
+        expect(got.outcome.how, String(i)).to.equal(how)
+        if (how === 'hit' && typeof value === 'object') expect(await find(i), 'every receiver has its own').to.not.equal(await find(i))
+      }
+      for (const [i, value] of inexact.entries()) {
+        const got = await find.withOutcome(exact.length + i)
+        expect(got.value).to.equal(value)
+        expect(got.outcome).to.include({ how: 'forwarded', stored: false, notStored: 'inexact' })
       }
     }
+  })
+
+  it('tells arguments of every built-in kind apart by what they hold', async () => {
+    await using stash = await openStash()
+    let calls = 0
+    const find = stash.operation('skerrylight.any', async (..._: unknown[]) => ++calls, rule)
+    const kinds: (() => unknown[])[] = [
+      ...[() => [new Date(1)], () => [new Date(2)], () => ['1970-01-01T00:00:00.001Z'], () => [1], () => [1n], () => ['1n'], () => [-0]],
+      ...[() => [0], () => [Number.NaN], () => ['NaN'], () => [new Map([['a', 1]])], () => [new Map([['a', 1n]])], () => [{ a: 1 }]],
+      ...[() => [new Set([1, 2])], () => [new Set([2, 1])], () => [[1, 2]], () => [new Uint8Array([1])], () => [new Int8Array([1])]],
+      ...[
+        () => [new Uint8Array([1]).buffer],
+        () => [undefined, 1],
+        () => [null, 1],
+        () => [{ a: undefined }],
+        () => [{}],
+        () => ['\ud800'],
+      ],
+      ...[() => [new Date(1), new Date(2)], () => [[new Date(1), new Date(2)]], () => [{ b: { c: [1n] }, a: new Date(0) }]],
+    ]
+    const first: unknown[] = []
+    for (const kind of kinds) first.push(await find(...kind()))
+    expect(calls).to.equal(kinds.length)
+    const again: unknown[] = []
+    for (const kind of kinds) again.push(await find(...kind()))
+    expect(again).to.eql(first)
+    expect(await find({ a: new Date(0), b: { c: [1n] } }), 'the order of names says nothing').to.equal(kinds.length)
   })
 
   it('gives back exactly any JSON value it stored, and never one call the answer of another (property)', async () => {
@@ -102,13 +134,22 @@ describe('stash.operation', () => {
     const plain = stash.operation('skerrylight.plain', async (_: unknown) => 1, rule)
     const cyclic: Record<string, unknown> = {}
     cyclic.self = cyclic
-    for (const argument of [new Date(0), new Map(), 1n, Number.NaN, cyclic, { a: [undefined] }, '\ud800', () => 1]) {
+    const refused: [unknown, string][] = [
+      [cyclic, 'argument 1.self is a part of itself'],
+      [() => 1, 'argument 1 is a function'],
+      [{ crew: [new Map([[1, Symbol('x')]])] }, 'argument 1.crew[0][0].value is a symbol'],
+      [new (class Vessel {})(), 'argument 1 is an instance of Vessel'],
+      [new (class Log extends Date {})(), 'argument 1 is an instance of Log'],
+      [Promise.resolve(), 'argument 1 is an instance of Promise'],
+      [/tide/, 'argument 1 is an instance of RegExp'],
+    ]
+    for (const [argument, said] of refused) {
       const error = await plain(argument).catch((thrown: unknown) => thrown)
-      expect(isStashenError(error) && error.code, String(argument)).to.equal('ARGUMENTS_UNKEYABLE')
-      expect((error as Error).message)
-        .to.include('skerrylight.plain')
-        .and.include('keyedBy')
+      expect(isStashenError(error) && error.code, said).to.equal('ARGUMENTS_UNKEYABLE')
+      for (const part of ['skerrylight.plain', 'keyedBy', said]) expect((error as Error).message).to.include(part)
     }
+    const forgetful = stash.operation('skerrylight.forgetful', async () => 1, { ...rule, keyedBy: () => undefined })
+    expect(((await forgetful().catch((thrown: unknown) => thrown)) as Error).message).to.include('it is undefined')
     let calls = 0
     const byDay = stash.operation('skerrylight.byDay', async (_at: Date) => ++calls, {
       ...rule,

@@ -19,7 +19,7 @@ export const errorCodes = {
   PACKAGE_MISSING: 'An optional package is needed and not installed; the message names the command that installs it.',
   UPSTREAM_TIMEOUT: "The upstream gave no complete answer within the provider's `timeout`.",
   BODY_BROKEN: "The answer's body broke off before its end; nothing of it was stored.",
-  ARGUMENTS_UNKEYABLE: 'The arguments of an operation cannot be written as canonical JSON, so they give no key.',
+  ARGUMENTS_UNKEYABLE: 'The arguments of an operation hold something that cannot be told from others, so they give no key.',
   OFFLINE: 'The stash is offline and holds no answer to the call.',
   NOTHING_STORED: 'The call asked for a stored answer only, and none is stored that may be used.',
   STASH_CLOSED: 'The stash was called after it was closed.',

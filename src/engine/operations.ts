@@ -4,14 +4,14 @@ import type { Outcome } from '../core/decide/outcome.js'
 import { noWishes } from '../core/http/request-wishes.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
-import { argumentKey } from '../core/rules/argument-key.js'
+import { argumentKey, canonicalKey } from '../core/rules/argument-key.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import type { AnswerFacts } from '../core/rules/freshness.js'
 import type { RuleOptions } from '../core/rules/options.js'
-import { isPlainData } from '../core/rules/plain-data.js'
-import type { Answered, Fetched, Kept } from './ask.js'
+import type { Answered, Fetched, Finished } from './ask.js'
 import type { Books } from './books.js'
 import type { CallRunner } from './call-runner.js'
+import { type OperationValue, storableValue, storedValue, unchangeable } from './operation-value.js'
 
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
 export type AsyncFunction = (...args: never[]) => Promise<unknown>
@@ -55,7 +55,7 @@ export function wrapOperation<F extends AsyncFunction>(
   const keys = new Map<string, string>()
 
   function keyOf(args: Parameters<F>): string {
-    if (keyedBy) return argumentKey(id, [keyedBy(...args)])
+    if (keyedBy) return canonicalKey(id, keyedBy(...args))
     const only = args.length === 1 ? (args[0] as unknown) : undefined
     if (typeof only !== 'string') return argumentKey(id, args)
     let key = keys.get(only)
@@ -67,8 +67,13 @@ export function wrapOperation<F extends AsyncFunction>(
     return key
   }
 
-  function run(self: unknown, args: Parameters<F>, key: string, looked?: Entry | Promise<Entry | undefined>): Promise<Answered<Value>> {
-    return runner.run<Value>(
+  function run(
+    self: unknown,
+    args: Parameters<F>,
+    key: string,
+    looked?: Entry | Promise<Entry | undefined>,
+  ): Promise<Answered<OperationValue>> {
+    return runner.run<OperationValue>(
       {
         endpoint,
         line,
@@ -88,7 +93,7 @@ export function wrapOperation<F extends AsyncFunction>(
 
   async function ask(self: unknown, args: Parameters<F>, key: string, looked?: Entry | Promise<Entry | undefined>): Promise<unknown> {
     const { answer } = await run(self, args, key, looked)
-    return read(answer)
+    return answer.read()
   }
 
   /** A fresh answer that the store gives at once is returned without waiting for anything. */
@@ -108,67 +113,38 @@ export function wrapOperation<F extends AsyncFunction>(
     const tally = line.at(now)
     tally.hit++
     tally.latency.none++
-    return Promise.resolve(read(valueOfEntry(looked)))
+    return Promise.resolve(valueOfEntry(looked).read())
   }
 
   async function withOutcome(this: unknown, ...args: Parameters<F>) {
     parts.assertOpen()
     const { answer, outcome } = await run(this, args, keyOf(args))
-    return { value: read(answer) as Awaited<ReturnType<F>>, outcome }
+    return { value: answer.read() as Awaited<ReturnType<F>>, outcome }
   }
 
   return Object.assign(operation as unknown as F, { withOutcome })
 }
 
-/**
- * The value of an operation at rest. Values that cannot be changed by a receiver are kept as they are; all others as JSON text,
- * so that every receiver gets one of its own. A value that JSON cannot hold is passed on and never stored.
- */
-class Value {
-  constructor(
-    readonly text: string | undefined,
-    readonly value: unknown,
-  ) {}
-}
-
-function read({ text, value }: Value): unknown {
-  return text === undefined ? value : JSON.parse(text)
-}
-
-async function fetchValue(endpoint: Endpoint, clock: Clock, call: () => Promise<unknown>): Promise<Fetched<Value>> {
+async function fetchValue(endpoint: Endpoint, clock: Clock, call: () => Promise<unknown>): Promise<Fetched<OperationValue>> {
   let value: unknown
   try {
     value = await call()
   } catch (error) {
     return { result: 'failed', error }
   }
-  if (!isPlainData(value)) {
-    return { result: 'answered', answer: new Value(undefined, value), ...whole, finish: async () => ({ notKept: 'not-plain-data' }) }
-  }
-  const text = JSON.stringify(value)
-  const answer = typeof value === 'object' && value !== null ? new Value(text, undefined) : new Value(undefined, value)
   const now = clock.now()
-  const body = encoder.encode(text)
-  if (body.byteLength > endpoint.maxBodyBytes) {
-    return { result: 'answered', answer, ...whole, finish: async () => ({ notKept: 'too-large' }) }
+  const storable = storableValue(value)
+  const finished = (): Finished => {
+    if (!storable) return { notKept: 'inexact' }
+    const { head, body } = storable
+    if (body.byteLength > endpoint.maxBodyBytes) return { notKept: 'too-large' }
+    const facts: AnswerFacts = { status: undefined, header: () => null, json: () => storable.value.read() }
+    return { kept: { judge: (key) => keepValue(endpoint, key, facts, now), form: () => ({ head, body, memo: storable.value }) } }
   }
-  const facts: AnswerFacts = { status: undefined, header: () => null, json: () => JSON.parse(text) }
-  const kept: Kept = { judge: (key) => keepValue(endpoint, key, facts, now), form: () => ({ head: '', body, memo: answer }) }
-  return { result: 'answered', answer, ...whole, finish: async () => ({ kept }) }
+  return { result: 'answered', answer: storable?.value ?? unchangeable(value), whole: true, finish: async () => finished(), release() {} }
 }
 
-/** A value is whole when it is there. */
-const whole = { whole: true, release() {} }
-
-const encoder = new TextEncoder()
-const decoder = new TextDecoder()
-
-function valueOfEntry(entry: Entry): Value {
-  entry.memo ??= decodedValue(entry)
-  return entry.memo as Value
-}
-
-function decodedValue({ body }: Entry): Value {
-  const text = decoder.decode(body)
-  return text.startsWith('{') || text.startsWith('[') ? new Value(text, undefined) : new Value(undefined, JSON.parse(text))
+function valueOfEntry(entry: Entry): OperationValue {
+  entry.memo ??= storedValue(entry.head, entry.body)
+  return entry.memo as OperationValue
 }

@@ -26,7 +26,7 @@ export interface Stash extends AsyncDisposable {
   /**
    * Wraps a function that calls a provider, under a name `provider.operation`. The result is called like `fn`. Throws `ConfigError`
    * for wrong options or a name already in use. A call whose arguments give no key rejects with code `ARGUMENTS_UNKEYABLE`.
-   * Values that JSON cannot hold exactly are passed on and not stored.
+   * Values that cannot be given back exactly as they were, such as instances of classes, are passed on and not stored.
    */
   operation<F extends AsyncFunction>(name: `${string}.${string}`, fn: F, options?: OperationOptions<F>): Operation<F>
   /** How a call was answered; undefined for a response that does not come from this stash. */

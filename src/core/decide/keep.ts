@@ -28,7 +28,8 @@ export type NotKept =
   | 'broke-off'
   /** A write to the same URL, or a newer call, made it out of date before it was complete. */
   | 'out-of-date'
-  | 'not-plain-data'
+  /** The value of an operation that cannot be given back exactly as it was: functions, instances of classes. */
+  | 'inexact'
   /** The call was not one whose answer is stored. */
   | 'not-reusable'
 

@@ -6,9 +6,9 @@ export interface Entry extends StoredTimes {
   readonly key: string
   readonly provider: string
   readonly endpoint: string
-  /** For an HTTP answer its status and header fields as JSON (`StoredHead`); empty for the value of an operation. */
+  /** For an HTTP answer its status and header fields as JSON (`StoredHead`); empty for the value of an operation in JSON, `cbor` for one in CBOR. */
   readonly head: string
-  /** The body's exact bytes; for an operation, its value as UTF-8 JSON. */
+  /** The body's exact bytes; for an operation, its value as UTF-8 JSON (RFC 8259) or CBOR (RFC 8949). */
   readonly body: Uint8Array
   /** A reader's decoded form of this very object; a store that serialises leaves it out. */
   memo?: unknown
