@@ -15,6 +15,7 @@ const received = ({ input }: Issue): string => (input === undefined ? 'nothing' 
 const duration = z
   .union([z.string(), z.number()], { error: noDuration })
   .refine((value) => durationMs(value) !== undefined, { error: noDuration })
+  .meta({ pattern: '^\\s*[\\d.]+\\s*[A-Za-z]+\\s*$', minimum: 0, examples: ['30 s', '5 min', '1 day'] })
 
 function noDuration(issue: Issue): string {
   return `${received(issue)} is no duration: write a number that is not negative and a unit, e.g. "30 s", "5 min", "1 day"`
@@ -161,6 +162,7 @@ const provider = z.strictObject({
 
 /** The shape of a `StashConfig`. What only several options together show is checked in `cross-checks.ts`. */
 export const configSchema = z.strictObject({
+  $schema: z.string().optional(),
   store: part('a store: give memoryStore(), sqliteStore(file) or another', isObject),
   mode: oneOf(modes).optional(),
   sets: z.record(name, z.strictObject(reuse)).optional(),

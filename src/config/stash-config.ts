@@ -6,6 +6,8 @@ import type { Fetch } from '../engine/http-upstream.js'
 
 /** What `openStash` takes. */
 export interface StashConfig {
+  /** In a file: where its JSON Schema is, for editors. */
+  readonly $schema?: string
   /** Where answers and the ledger are kept. Default: in memory. */
   readonly store?: Store
   /** What is done with calls; providers and endpoints may say otherwise. Default `reuse`. */
