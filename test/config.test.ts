@@ -1,5 +1,10 @@
+import { readFileSync } from 'node:fs'
+import { Ajv2020 } from 'ajv/dist/2020.js'
 import { expect } from 'chai'
 import { ConfigError, openStash, type StashConfig, type Store } from 'stashen'
+import { providers } from '../examples/harbour/config.js'
+import { configJsonSchema } from '../src/config/json-schema.js'
+import { optionDescriptions } from '../src/config/option-descriptions.js'
 
 const baseUrl = 'https://tides.ebbline.example/v2'
 
@@ -91,6 +96,33 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
       ['providers.ebbline.endpoints.e.jitter', '7'],
       ['providers.ebbline.endpoints.c.freshUntil', 'freshFor'],
       ['providers.ebbline.endpoints.d.jitter', 'freshUntil'],
+    ],
+  ],
+  [
+    'ways of keeping answers that are none, or do nothing',
+    ebbline({
+      endpoints: {
+        a: { request: 'GET /a', freshFor: '1 s', freshForStatus: { 206: '1 s', 404: 'soon', 503: '1 s' } },
+        b: { request: 'GET /b', trust: 'server', reuse: 'always', maxBodyBytes: -1 },
+        c: { request: 'GET /c', trust: 'shorter' },
+        d: { request: 'GET /d', freshUntil: { daily: '06:00', zone: 'UTC' }, sliding: { upTo: '1 day' } },
+        e: { request: 'GET /e', freshFor: '1 s', targetedFields: ['CDN-Cache-Control'] },
+        f: { request: 'GET /f', staleWhileRevalidate: '1 s' },
+        g: { request: 'GET /g', trust: 'upstream', staleIfError: '1 s', targetedFields: ['CDN-Cache-Control'] },
+        h: { request: 'GET /h', freshForStatus: { 404: '1 min' }, staleIfError: '1 s', reuse: { exceptAnswer: () => true } },
+      },
+    }),
+    [
+      ['providers.ebbline.endpoints.a.freshForStatus.206', '200 to 499'],
+      ['providers.ebbline.endpoints.a.freshForStatus.404', '"soon"'],
+      ['providers.ebbline.endpoints.a.freshForStatus.503', '200 to 499'],
+      ['providers.ebbline.endpoints.b.trust', '"server"', '"upstream"'],
+      ['providers.ebbline.endpoints.b.reuse', '"always"', '"never"'],
+      ['providers.ebbline.endpoints.b.maxBodyBytes', '-1'],
+      ['providers.ebbline.endpoints.c.trust', 'freshFor'],
+      ['providers.ebbline.endpoints.d.sliding', 'freshFor'],
+      ['providers.ebbline.endpoints.e.targetedFields', 'trust'],
+      ['providers.ebbline.endpoints.f.staleWhileRevalidate', 'freshFor'],
     ],
   ],
   [
@@ -213,8 +245,40 @@ describe('the configuration', () => {
     expect(faultsOf('skerrylight.find')[0]).to.include('in use already')
     expect(faultsOf('skerrylite.other')[0]).to.include('did you mean "skerrylight"?')
     expect(faultsOf('skerrylight.other', { freshFor: 'soon', staleifError: 1 })).to.have.length(2)
+    for (const option of [
+      { trust: 'upstream' },
+      { freshForStatus: { 404: '1 s' } },
+      { freshFor: 1, reuse: { exceptRequest: () => true } },
+    ]) {
+      expect(faultsOf('skerrylight.other', option).join(), JSON.stringify(option)).to.include('operation')
+    }
     expect(faultsOf('skerrylight.other', { freshFor: '1 s' }), 'after its faults were mended').to.eql([])
     expect(faultsOf('skerrylight.other')).to.have.length(1)
     expect(faultsOf('pintle.ask'), 'a provider that has only operations need not be configured').to.eql([])
+  })
+
+  it('has a JSON Schema that is up to date, describes every option and judges files as the check does', async () => {
+    const shipped = JSON.parse(readFileSync(new URL('../../schema/config.schema.json', import.meta.url), 'utf8'))
+    expect(shipped, 'run "npm run schema"').to.eql(JSON.parse(JSON.stringify(configJsonSchema())))
+    const names = new Set<string>()
+    const collect = (schema: unknown): void => {
+      if (typeof schema !== 'object' || schema === null) return
+      const { properties = {} } = schema as { properties?: Record<string, { description?: string }> }
+      for (const [name, { description }] of Object.entries(properties)) {
+        names.add(name)
+        expect(description ?? (name === '$schema' ? '' : undefined), name).to.be.a('string')
+      }
+      for (const inner of Object.values(schema)) collect(inner)
+    }
+    collect(shipped)
+    names.delete('$schema')
+    expect([...names].sort()).to.eql(Object.keys(optionDescriptions).sort())
+
+    const judge = new Ajv2020({ allowUnionTypes: true }).compile(shipped)
+    expect(judge({ $schema: 'x', ...JSON.parse(JSON.stringify({ providers })) }), JSON.stringify(judge.errors)).to.equal(true)
+    const shapes = ['a misspelt', 'a negative duration', 'an unknown', 'timetables', 'ways of keeping', 'keys that', 'a quota']
+    const refused = wrong.filter(([name]) => shapes.some((shape) => name.startsWith(shape)))
+    for (const [name, config] of refused) expect(judge(JSON.parse(JSON.stringify(config))), name).to.equal(false)
+    expect(refused.length).to.be.at.least(7)
   })
 })

@@ -10,7 +10,7 @@ describe('stash.explain', () => {
       tides: { ...tides, keyedBy: { query: { except: ['utm'] } } },
       spring: { request: 'GET /tides/{day}?kind=spring', freshFor: '1 day' },
       notes: { request: 'PUT /tides/{day}' },
-      broken: { request: 'POST /broken', safe: true, freshFor: '1 min', keyedBy: () => new Map() },
+      broken: { request: 'POST /broken', safe: true, freshFor: '1 min', keyedBy: () => () => 1 },
     },
   } as const
 

@@ -25,7 +25,27 @@ export function checkOperation(id: unknown, options: RuleOptions, taken: Readonl
     const hint = withNearest(provider, Object.keys(providers))
     if (hint) faults.push({ path, message: `no provider "${provider}" is configured${hint}` })
   }
+  faults.push(...httpOnlyFaults(options, path))
   throwIfAny([...faults, ...ruleFaults(options, providers[provider] ?? {}, setsOf(config), path)])
+}
+
+/** Options that speak of HTTP, which an operation has not. */
+function httpOnlyFaults({ trust, freshForStatus, reuse }: RuleOptions, path: string): ConfigFault[] {
+  const given = {
+    trust: trust !== undefined,
+    freshForStatus: freshForStatus !== undefined,
+    reuse: typeof reuse === 'object' && reuse.exceptRequest,
+  }
+  return Object.entries(given).flatMap(([option, isGiven]) =>
+    isGiven
+      ? [
+          {
+            path: `${path}.${option}${option === 'reuse' ? '.exceptRequest' : ''}`,
+            message: 'is for endpoints: an operation has no request, status or header fields',
+          },
+        ]
+      : [],
+  )
 }
 
 function throwIfAny(faults: readonly ConfigFault[]): void {

@@ -29,7 +29,8 @@ export const optionDescriptions: Readonly<Record<string, string>> = {
   freshForStatus: 'Freshness of answers with some statuses, e.g. { "404": "1 min", "204": "never" }.',
   sliding: 'Each use of an answer makes it fresh for "freshFor" again.',
   upTo: 'How long after it was stored an answer can be kept fresh by use.',
-  trust: 'Whether the rule says how an answer is kept, or the upstream by its header fields (RFC 9111), or the stricter of them. Default "rule".',
+  trust:
+    'Whether the rule says how an answer is kept, or the upstream by its header fields (RFC 9111), or the stricter of them. Default "rule".',
   staleWhileRevalidate: 'How long past its freshness an answer may be given out while it is refreshed (RFC 5861).',
   staleIfError: 'How long past its freshness an answer may be given out when a refresh fails (RFC 5861).',
   holdOff: 'How long nobody asks again after a refresh failed, while an older answer can be given. Default "30 s".',

@@ -12,10 +12,14 @@ type Issue = { readonly input?: unknown }
 
 const received = ({ input }: Issue): string => (input === undefined ? 'nothing' : (JSON.stringify(input) ?? String(input)))
 
+/** For editors; the refinement below is what counts. */
+const durationPattern =
+  '^\\s*\\d+(\\.\\d+)?\\s*(m(illi)?s(ec(ond)?s?)?|s(ec(ond)?s?)?|m(in(ute)?s?)?|h((ou)?rs?)?|d(ays?)?|w(eeks?)?|y((ea)?rs?)?)\\s*$'
+
 const duration = z
   .union([z.string(), z.number()], { error: noDuration })
   .refine((value) => durationMs(value) !== undefined, { error: noDuration })
-  .meta({ pattern: '^\\s*[\\d.]+\\s*[A-Za-z]+\\s*$', minimum: 0, examples: ['30 s', '5 min', '1 day'] })
+  .meta({ pattern: durationPattern, minimum: 0, examples: ['30 s', '5 min', '1 day'] })
 
 function noDuration(issue: Issue): string {
   return `${received(issue)} is no duration: write a number that is not negative and a unit, e.g. "30 s", "5 min", "1 day"`

@@ -1,8 +1,9 @@
 import { type HttpExchange, keepAnswer, type NotKept, resultOfStatus } from '../core/decide/keep.js'
 import { BrokenBodyError } from '../core/errors.js'
 import type { Exchange } from '../core/http/age.js'
+import { httpDate } from '../core/http/http-date.js'
 import { searchVariance } from '../core/http/no-vary-search.js'
-import { type Fields, reusableFields, type StoredHead } from '../core/http/stored-head.js'
+import { type Fields, fieldValue, reusableFields, type StoredHead } from '../core/http/stored-head.js'
 import { conditionsOf, freshenedFields, speaksOf } from '../core/http/validators.js'
 import { varyOf } from '../core/http/variants.js'
 import type { RequestEndpoint } from '../core/rules/endpoint.js'
@@ -82,6 +83,7 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
       desert: (reason) => ending.abort(reason),
       explain: (cause) => (ending.signal.aborted ? ending.signal.reason : new BrokenBodyError(endpoint.provider, endpoint.name, { cause })),
     })
+  if (body) ending.signal.addEventListener('abort', () => body.breakOff(ending.signal.reason), { once: true })
   const answer = { status, statusText, fields, url, body: body ?? new Uint8Array(), exchange, ...opaque(response) }
   const http: HttpExchange = { ...exchange, status, fields, arrived: fields, authorized: call.authorized, vary: varyOf(fields) }
   const result = resultOfStatus(status)
@@ -112,7 +114,10 @@ function keptForm(
   return {
     judge: (key) => keepAnswer(endpoint, key, facts, http),
     form: ({ withheld, freshBy }) => {
-      const kept = reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld })
+      const kept = [
+        ...reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld }),
+        ...(fieldValue(fields, 'date') === undefined ? [['date', httpDate(http.answeredAt)] as const] : []), // RFC 9110 section 6.6.1
+      ]
       const head: StoredHead = { status, statusText, fields: kept, url: url && withoutSecrets(url), freshBy }
       return { head: JSON.stringify(head), body, memo: { ...head, body } }
     },

@@ -48,7 +48,8 @@ export class PassedCalls {
       const response = await fetch(input, timed?.init ?? init)
       status = response.status
       result = resultOfStatus(status)
-      if (!safeMethods.includes(method) && status >= 200 && status < 400) await this.#outdate(url, response)
+      const asksOnly = safeMethods.includes(method) || endpoint?.freshForMs !== undefined
+      if (!asksOnly && status >= 200 && status < 400) await this.#outdate(url, response)
       const outcome: Outcome = {
         ...{ provider: provider?.name ?? unmatched, endpoint: endpoint?.name ?? unmatched, how: 'passed', fwd: 'bypass' },
         ...{ reason: whyNoRule(endpoint), upstreamStatus: status, ageMs: 0 },

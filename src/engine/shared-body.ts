@@ -21,6 +21,8 @@ export class SharedBody {
   #kept = 0
   #state: 'filling' | 'whole' | 'released' | 'outgrown' | 'over' | { readonly broken: unknown } = 'filling'
   #reading = false
+  readonly #cut: Promise<never>
+  #breakOff!: (reason: unknown) => void
 
   /**
    * `desert` is called when the last reader has gone before the end; `explain` makes the error that readers get of the one that broke
@@ -35,6 +37,10 @@ export class SharedBody {
     this.#maxBytes = maxBytes
     this.#desert = desert
     this.#explain = explain
+    this.#cut = new Promise((_, reject) => {
+      this.#breakOff = reject
+    })
+    this.#cut.catch(noop)
   }
 
   /** The bytes, once they are whole and if they are kept. */
@@ -63,6 +69,12 @@ export class SharedBody {
     this.#state = 'outgrown'
     if ([...this.#readers].some(({ waits }) => waits)) void this.#readOn()
     return 'outgrown'
+  }
+
+  /** Ends a body that is still arriving, also where its source does not. */
+  breakOff(reason: unknown): void {
+    this.#breakOff(reason)
+    this.#source.cancel(reason).catch(noop)
   }
 
   /** Lets the readers of a whole body see its end. */
@@ -120,7 +132,7 @@ export class SharedBody {
   async #next(): Promise<{ done: true; value?: undefined } | { done: false; value: Uint8Array }> {
     try {
       for (;;) {
-        const { done, value } = await this.#source.read()
+        const { done, value } = await Promise.race([this.#source.read(), this.#cut])
         if (done) return { done }
         if (value.byteLength > 0) return { done, value }
       }
@@ -162,6 +174,8 @@ export class SharedBody {
     return bytes
   }
 }
+
+function noop(): void {}
 
 function give(reader: Reader, bytes: Uint8Array): void {
   reader.waits = false

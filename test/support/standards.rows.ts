@@ -102,6 +102,7 @@ export const rows: readonly Row[] = [
   ['9110 5.6.7', 'a year of two digits far ahead is of the century before', 'private', { head: { expires: 'Wednesday, 30-Jun-99 12:00:00 GMT', etag: '"a"' } }, [1, 'checked']],
   ['9110 5.6.7', 'a day that is not in the calendar is no date', 'private', { head: { expires: 'Wed, 31 Jun 2027 12:00:00 GMT', etag: '"a"' } }, [1, 'checked']],
   ['9110 6.6.1', 'an answer without Date counts from its arrival', 'private', { head: { date: null, expires: '@+60' } }, [59, 'reused'], [60, 'asked']],
+  ['9110 6.6.1', 'an answer without Date is given one when it is stored', 'private', { head: { date: null, 'cache-control': 'max-age=60' } }, [1, 'reused', { has: { date: 'Tue, 30 Jun 2026 12:00:00 GMT' } }]],
   ['9111 4.2.2', 'a tenth of the time since the last change is guessed', 'private', { head: { 'last-modified': '@-600' } }, [59, 'reused'], [60, 'checked']],
   ['9111 4.2.2', 'no more than a day is guessed', 'private', { head: { 'last-modified': '@-86400000' } }, [day - 1, 'reused'], [day, 'checked']],
   ['9111 4.2.2', 'nothing is guessed where Expires speaks', 'private', { head: { 'last-modified': '@-6000', expires: '@+10' } }, [9, 'reused'], [10, 'checked']],

@@ -26,6 +26,11 @@ export function parseHttpDate(text: string | undefined, now: number): number | u
   return c ? moment(c[6], c[1], c[2], c[3], c[4], c[5]) : undefined
 }
 
+/** A moment as an HTTP-date (RFC 9110 section 5.6.7). */
+export function httpDate(at: number): string {
+  return new Date(at).toUTCString()
+}
+
 function moment(year = '', monthName = '', day = '', hour = '', minute = '', second = ''): number | undefined {
   const month = months.indexOf(monthName.toLowerCase())
   const parts = [Number(day), Number(hour), Number(minute), Number(second)] as const
