@@ -3,6 +3,7 @@
 export type { StashConfig } from './config/stash-config.js'
 // How a call was answered
 export type { Explanation, NearMiss } from './core/decide/explanation.js'
+export type { NotKept, Trust } from './core/decide/keep.js'
 export type { Mode } from './core/decide/mode.js'
 export type { Outcome } from './core/decide/outcome.js'
 export { type Reason, reasons } from './core/decide/reasons.js'
@@ -15,6 +16,7 @@ export {
   errorCodes,
   isStashenError,
   MissingPackageError,
+  NothingStoredError,
   OfflineError,
   StashenError,
   StoreError,
@@ -34,6 +36,7 @@ export type {
   PlanOptions,
   ProviderOptions,
   QuotaOptions,
+  ReuseExceptions,
   ReuseOptions,
   RuleOptions,
 } from './core/rules/options.js'

@@ -3,12 +3,12 @@ import type { ProviderOptions } from 'stashen'
 import type { Scene } from './upstream.js'
 
 /** How a call was answered: see `readings`. */
-export type Got = 'asked' | 'checked' | 'reused' | 'stale' | 'behind' | 'fallback' | 'refused' | 'rejected'
+type Got = 'asked' | 'checked' | 'reused' | 'stale' | 'behind' | 'fallback' | 'refused' | 'rejected'
 
 /** Header fields, in which `@+60` stands for the HTTP-date 60 s from the present. `null`: left out, where one would be sent. */
-export type Fields = Readonly<Record<string, string | readonly string[] | null>>
+type Fields = Readonly<Record<string, string | readonly string[] | null>>
 
-export interface Ask {
+interface Ask {
   readonly method?: string
   readonly head?: Fields
   readonly cache?: string
@@ -49,7 +49,7 @@ const endpoints = {
   statuses: { freshFor: '60 s', freshForStatus: { 404: '10 s', 410: '20 s', 301: '30 s', 204: 'never' } },
 } as const satisfies Record<string, Omit<NonNullable<Exclude<ProviderOptions['endpoints'], readonly unknown[]>>[string], 'request'>>
 
-export type Kind = keyof typeof endpoints
+type Kind = keyof typeof endpoints
 
 export const providerOfRows: Omit<ProviderOptions, 'baseUrl'> = {
   endpoints: Object.fromEntries(
