@@ -43,12 +43,13 @@ function textOfObject(value: object, at: string, around: readonly unknown[]): st
   const bytes = bytesOf(value)
   if (bytes) return `${kindOf(value)}(${bytes.byteLength} ${digestOf(bytes)})`
   if (Array.isArray(value)) return `[${Array.from(value, (item, i) => inner(item, `[${i}]`)).join()}]`
-  if (Object.getOwnPropertySymbols(value).length > 0) throw new InexactValue(at, 'an object with members named by symbols')
+  const hasSymbols = Object.getOwnPropertySymbols(value).length > 0
   if (isPlainObject(value)) {
+    if (hasSymbols) throw new InexactValue(at, 'an object with members named by symbols')
     const members = Object.entries(value).sort(([a], [b]) => (a < b ? -1 : 1))
     return `{${members.map(([name, member]) => `${JSON.stringify(name)}:${inner(member, `.${name}`)}`).join()}}`
   }
-  const kind = Object.keys(value).length === 0 ? kindOf(value) : undefined
+  const kind = Object.keys(value).length === 0 && !hasSymbols ? kindOf(value) : undefined
   if (kind === 'Date') return `Date(${(value as Date).getTime()})`
   if (kind === 'Set') return `Set(${[...(value as Set<unknown>)].map((item, i) => inner(item, `[${i}]`)).join()})`
   if (kind === 'Map') {
