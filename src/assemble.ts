@@ -6,26 +6,37 @@ import { compileProvider } from './core/rules/compile.js'
 import { RuleBook } from './core/rules/rule-book.js'
 import { Books } from './engine/books.js'
 import { CallRunner } from './engine/call-runner.js'
+import type { Events } from './engine/events.js'
+import { Gate } from './engine/gate.js'
 import { HttpCalls } from './engine/http-calls.js'
+import { Keeper } from './engine/keeper.js'
+import { UpstreamCalls } from './engine/upstream-calls.js'
 
 /** What answers calls, put together on an opened store. */
 export interface Assembly {
   readonly books: Books
   readonly runner: CallRunner
   readonly http: HttpCalls
+  readonly gate: Gate
 }
 
 export interface Surroundings {
   readonly store: Store
   readonly clock: Clock
   readonly mode: Mode
+  readonly events: Events
   readonly warn: (message: string) => void
 }
 
 /** Puts the engine together from a checked configuration. Does nothing yet. */
-export function assemble({ providers = {}, sets = {}, fetch }: StashConfig, { store, clock, mode, warn }: Surroundings): Assembly {
-  const books = new Books(store, clock, warn)
-  const runner = new CallRunner(store, clock, warn)
+export function assemble(
+  { providers = {}, sets = {}, fetch, chance = Math.random }: StashConfig,
+  { store, clock, mode, events, warn }: Surroundings,
+): Assembly {
+  const books = new Books(store, clock)
+  const gate = new Gate({ store, clock, events, chance })
+  const upstream = new UpstreamCalls({ clock, gate, events, chance, keeper: new Keeper(store, clock, warn) })
+  const runner = new CallRunner({ store, clock, events, gate, upstream })
   const rules = new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets })))
   const http = new HttpCalls({
     rules,
@@ -34,8 +45,10 @@ export function assemble({ providers = {}, sets = {}, fetch }: StashConfig, { st
     mode,
     books,
     runner,
+    gate,
+    events,
     warn,
     fetch: fetch ?? ((input, init) => globalThis.fetch(input, init)),
   })
-  return { books, runner, http }
+  return { books, runner, http, gate }
 }

@@ -2,11 +2,12 @@ import { assemble } from './assemble.js'
 import type { StashConfig } from './config/stash-config.js'
 import type { Explanation } from './core/decide/explanation.js'
 import type { Store } from './core/ports/store.js'
+import { Events } from './engine/events.js'
 import type { Fetch } from './engine/http-upstream.js'
 
 /** What a stash of a checked configuration would do about a request at a time, on an opened store in which nothing is changed. */
 export function explainRequest(config: StashConfig, store: Store, now: number, ...request: Parameters<Fetch>): Promise<Explanation> {
   const clock = { now: () => now, ticks: () => now, later: () => () => {} }
   const warn = config.warn ?? (() => {})
-  return assemble(config, { store, clock, mode: config.mode ?? 'reuse', warn }).http.explain(...request)
+  return assemble(config, { store, clock, mode: config.mode ?? 'reuse', events: new Events(warn), warn }).http.explain(...request)
 }

@@ -10,11 +10,14 @@ export { type Reason, reasons } from './core/decide/reasons.js'
 // Errors
 export {
   BrokenBodyError,
+  CallOverdueError,
   ConfigError,
   type ConfigFault,
   type ErrorCode,
   errorCodes,
+  HeldOffError,
   isStashenError,
+  LimitReachedError,
   MissingPackageError,
   NothingStoredError,
   OfflineError,
@@ -22,15 +25,21 @@ export {
   StoreError,
   UpstreamTimeoutError,
 } from './core/errors.js'
+export type { EventListener, EventName, StashEvents, UpstreamCallFacts } from './core/events.js'
 export type { BillingFacts, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
 // Reports
 export type { Comparison, EndpointReport, Figures, ProviderReport, QuotaUse, Report, Spared, Without } from './core/ledger/report-model.js'
+export type { LimitOptions, WindowKind, WindowUnit } from './core/limits/limit.js'
 export type { Money } from './core/money/money.js'
 export type { Clock } from './core/ports/clock.js'
-export type { Entry, Maybe, Store } from './core/ports/store.js'
+export type { Entry, Maybe, Opening, SharedRecord, Store } from './core/ports/store.js'
+export type { FailureOptions } from './core/rules/failure.js'
 export type { AnswerFacts, FreshnessFunction } from './core/rules/freshness.js'
 export type { KeyedRequest, KeyFunction, KeyOptions } from './core/rules/keying.js'
 export type {
+  AnswerInstead,
+  AtLimit,
+  CallOptions,
   EndpointOptions,
   NamedEndpointOptions,
   PlanOptions,
@@ -39,6 +48,7 @@ export type {
   ReuseExceptions,
   ReuseOptions,
   RuleOptions,
+  TimeoutOptions,
 } from './core/rules/options.js'
 export type { Duration } from './core/time/duration.js'
 export type { Timetable, Weekday } from './core/time/timetable.js'

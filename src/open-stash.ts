@@ -1,11 +1,14 @@
 import { assemble } from './assemble.js'
-import { checkConfig, checkOperation } from './config/check.js'
+import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
 import type { StashConfig } from './config/stash-config.js'
 import { StashenError } from './core/errors.js'
+import { unmatched } from './core/ledger/ledger-row.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import { type Common, compileEndpoint, endpointList, factsOf, resolveRule } from './core/rules/compile.js'
 import type { ProviderOptions } from './core/rules/options.js'
+import { durationMs } from './core/time/duration.js'
+import { Events } from './engine/events.js'
 import type { Fetch } from './engine/http-upstream.js'
 import { type AsyncFunction, type Operation, type OperationOptions, type OperationParts, wrapOperation } from './engine/operations.js'
 import { readReport } from './engine/read-report.js'
@@ -17,6 +20,8 @@ import { memoryStore } from './stores/memory/memory-store.js'
 /** How often entries that may be used no more are dropped, milliseconds. */
 const sweepEveryMs = 600_000
 
+const defaultStoreTimeout = '500 ms'
+
 /**
  * Opens a stash. Throws `ConfigError` with all faults of the configuration before anything is opened, and `StoreError` where the
  * store cannot be.
@@ -25,12 +30,23 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   checkConfig(config)
   const { providers = {}, sets = {}, clock = systemClock, mode = 'reuse' } = config
   const warn = config.warn ?? ((message) => console.warn(`stashen: ${message}`))
-  const store = guardedStore(config.store ?? memoryStore(), warn)
-  await store.open(clock.now())
+  const events = new Events(warn)
+  const store = guardedStore(config.store ?? memoryStore(), {
+    clock,
+    timeLimitMs: durationMs(config.storeTimeout ?? defaultStoreTimeout) as number,
+    openWithout: config.openWithoutStore ?? false,
+    trouble(message, error) {
+      warn(message)
+      events.tell('store-trouble', { message, error })
+    },
+    recovered: () => events.tell('recovered', { what: 'store' }),
+    corrupt: (key, error) => events.tell('corrupt-entry', { provider: unmatched, endpoint: unmatched, key, error }),
+  })
+  await store.open({ now: clock.now(), warn })
   await rememberFacts(store, providers, sets, clock.now())
   const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock)
 
-  const { books, runner, http } = assemble(config, { store, clock, mode, warn })
+  const { books, runner, http, gate } = assemble(config, { store, clock, mode, events, warn })
   const taken = new Set(
     Object.entries(providers).flatMap(([name, options]) => endpointList(options).map((endpoint) => `${name}.${endpoint.name}`)),
   )
@@ -40,7 +56,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     if (closing) throw new StashenError('STASH_CLOSED', 'the stash is closed: open another one, or close it later')
   }
 
-  const parts: OperationParts = { store, clock, books, runner, assertOpen }
+  const parts: OperationParts = { store, clock, books, runner, events, assertOpen }
 
   function operation<F extends AsyncFunction>(id: string, fn: F, options: OperationOptions<F> = {}): Operation<F> {
     assertOpen()
@@ -50,12 +66,14 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     const itsOptions = providers[provider] ?? {}
     const reuse = resolveRule(options, itsOptions, sets)
     void store.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
-    return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets }), fn, options.keyedBy, parts)
+    return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets }), fn, options, parts)
   }
 
   async function close(): Promise<void> {
     stopSweeping()
     await runner.settled()
+    store.tryAgain()
+    await gate.settle()
     await books.close()
     await store.close()
   }
@@ -70,11 +88,21 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
       assertOpen()
       return http.explain(input, init)
     },
-    outcomeOf: (response) => http.outcomeOf(response),
+    calling: (wanted) => {
+      checkCallOptions(wanted)
+      return {
+        fetch: (async (...[input, init]: Parameters<Fetch>) => {
+          assertOpen()
+          return http.fetch(input, init, wanted)
+        }) as Fetch,
+      }
+    },
+    on: (name, listener) => events.on(name, listener),
+    outcomeOf: (thing) => http.outcomeOf(thing),
     async report(options?: ReportOptions) {
       assertOpen()
       await books.write()
-      return readReport(store, options)
+      return readReport(store, options, books.unwritten())
     },
     close() {
       closing ??= close()

@@ -47,7 +47,7 @@ describe('clients that take a fetch', () => {
         else if (failing-- > 0) sendJson(response, {}, 503)
         else sendJson(response, { station: request.url, language: request.headers['accept-language'] })
       },
-      { station: { request: 'GET /stations/{id}', freshFor: '1 min', keyedBy: { headers: ['Accept-Language'] } } },
+      { station: { request: 'GET /stations/{id}', freshFor: '1 min', keyedBy: { headers: ['Accept-Language'] }, holdOff: 0 } },
       async ({ stash, base, received }) => {
         const api = ky.create({ fetch: stash.fetch, prefixUrl: base, headers: { 'accept-language': 'no' }, retry: { delay: () => 1 } })
         for (let time = 0; time < 3; time++) {

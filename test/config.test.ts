@@ -26,7 +26,7 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
     ebbline({ endpoints: { tides: { request: 'GET /t', freshFor: '5' } } }),
     [['providers.ebbline.endpoints.tides.freshFor', '"5"', 'unit']],
   ],
-  ['a duration of another kind', ebbline({ timeout: { s: 5 } }), [['providers.ebbline.timeout', '{"s":5}']]],
+  ['a timeout of another kind', ebbline({ timeout: { s: 5 } }), [['providers.ebbline.timeout.s', 'no known option']]],
   ['an unknown option', { provider: {} }, [['provider', 'did you mean "providers"?']]],
   [
     'an unknown option of an endpoint',

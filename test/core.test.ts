@@ -28,7 +28,9 @@ describe('deciding', () => {
     wishes: noWishes,
     entry,
     varied: false,
-    heldOffUntil: 0,
+    refreshAheadMs: 0,
+    neverStale: false,
+    heldOff: false,
     now: 1_030_000,
   }
 
@@ -72,17 +74,21 @@ describe('deciding', () => {
     [wishing({ storedOnly: 'status' }, { mode: 'measure' }), 'refuse error stored-only-asked'],
     [{ now: 1_070_000, ...refreshable }, 'serve stale refreshing'],
     [{ now: 1_080_000, ...refreshable }, 'call stale expired'],
-    [{ now: 1_070_000, ...refreshable, heldOffUntil: 2_000_000 }, 'serve stale held-off'],
+    [{ now: 1_070_000, ...refreshable, heldOff: true }, 'serve stale held-off'],
     [wishing({ maxAgeMs: 60_000 }, { now: 1_070_000, ...refreshable }), 'call stale expired'],
-    [{ now: 1_100_000, heldOffUntil: 1_100_001 }, 'serve stale held-off'],
-    [{ now: 1_100_000, heldOffUntil: 1_100_000 }, 'call stale expired'],
-    [{ heldOffUntil: 1_100_000 }, 'serve hit fresh'],
-    [{ now: 1_660_000, heldOffUntil: 2_000_000 }, 'call stale expired'],
-    [{ now: 1_100_000, heldOffUntil: 2_000_000, staleIfErrorMs: 10_000 }, 'call stale expired'],
-    [{ entry: undefined, heldOffUntil: 2_000_000 }, 'call uri-miss absent'],
+    [{ now: 1_100_000, heldOff: true }, 'serve stale held-off'],
+    [{ now: 1_100_000 }, 'call stale expired'],
+    [{ heldOff: true }, 'serve hit fresh'],
+    [{ now: 1_660_000, heldOff: true }, 'call stale expired'],
+    [{ now: 1_100_000, heldOff: true, staleIfErrorMs: 10_000 }, 'call stale expired'],
+    [{ entry: undefined, heldOff: true }, 'call uri-miss absent'],
+    [{ now: 1_070_000, ...refreshable, neverStale: true }, 'call stale expired'],
+    [{ now: 1_100_000, heldOff: true, neverStale: true }, 'call stale expired'],
+    [wishing({ maxStaleMs: 10_000 }, { now: 1_070_000, neverStale: true }), 'call stale expired'],
+    [wishing({ anyAge: true }, { now: 9_000_000, neverStale: true }), 'call stale expired'],
     [{ now: 998_000 }, 'serve hit fresh'],
     [{ now: 995_000 }, 'call stale expired'],
-    [{ now: 0, heldOffUntil: 2_000_000 }, 'call stale expired'],
+    [{ now: 0, heldOff: true }, 'call stale expired'],
     [{ mode: 'offline' }, 'serve hit fresh'],
     [{ mode: 'offline', now: 9_000_000 }, 'serve stale offline'],
     [{ mode: 'offline', freshForMs: undefined }, 'serve stale offline'],
@@ -97,14 +103,17 @@ describe('deciding', () => {
   }
 
   it('gives the older answer after a failure just as long as it may be used', () => {
-    const at = (now: number) => decideOnFailure({ ...usual, now }).reason
+    const at = (now: number) => decideOnFailure({ ...usual, now, otherwise: false }).reason
     expect([1_100_000, 1_659_999, 1_660_000, 900_000].map(at)).to.eql([
       'upstream-failed',
       'upstream-failed',
       'no-older-answer',
       'no-older-answer',
     ])
-    expect(decideOnFailure({ ...usual, entry: undefined }).do).to.equal('give-up')
+    expect(decideOnFailure({ ...usual, entry: undefined, otherwise: false }).do).to.equal('give-up')
+    expect(decideOnFailure({ ...usual, entry: undefined, otherwise: true }).reason).to.equal('default-given')
+    expect(decideOnFailure({ ...usual, now: 1_100_000, otherwise: true, failure: 'limit-reached' }).reason).to.equal('limit-reached')
+    expect(decideOnFailure({ ...usual, now: 1_100_000, otherwise: true, neverStale: true }).do).to.equal('otherwise')
   })
 
   it('never calls an entry fresh for longer than its freshness, wherever the clock jumps (property)', () => {

@@ -74,6 +74,7 @@ describe('stash.fetch', () => {
       without: (error) => expect(error).to.be.instanceOf(TypeError),
     },
   ]
+  const both = { provider: { endpoints: { tides, other: { request: 'GET /other', freshFor: '1 min', holdOff: 0 } } } } as const
   for (const { name, answer, without } of faults) {
     it(`keeps giving the older answer on ${name}, holds off, and recovers`, () =>
       scene(async (now) => {
@@ -92,11 +93,11 @@ describe('stash.fetch', () => {
         expect(received, 'nobody asks during the hold-off').to.have.length(2)
         await clock.sleep(2 * second)
         expect(await ask(), 'asked again, failed again').to.eql([{ n: 1 }, 'stale', 'upstream-failed'])
-        await stash.fetch(`${base}/tides/other`).then(
+        await stash.fetch(`${base}/other`).then(
           (response) => without(undefined, response.status),
           (error) => without(error),
         )
-        await clock.sleep(31 * second)
+        await clock.sleep(61 * second) // the second pause is twice as long
         now.answer = good
         expect((await ask()).slice(1)).to.eql(['forwarded', 'expired'])
         now.answer = answer(now)
@@ -106,7 +107,7 @@ describe('stash.fetch', () => {
           (error) => without(error),
         )
         await clock.sleep(1)
-      }))
+      }, both))
   }
 
   it('gives the decoded body of a compressed answer with all its fields, from upstream and from store', async () => {
@@ -330,10 +331,22 @@ describe('stash.fetch', () => {
         return store.put(entry)
       },
       ...Object.fromEntries(
-        (['open', 'sweep', 'addToLedger', 'readLedger', 'addFacts', 'readFacts', 'close'] as const).map((name) => [
-          name,
-          (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args),
-        ]),
+        (
+          [
+            'open',
+            'sweep',
+            'addToLedger',
+            'readLedger',
+            'addFacts',
+            'readFacts',
+            'update',
+            'records',
+            'outdate',
+            'remove',
+            'retime',
+            'close',
+          ] as const
+        ).map((name) => [name, (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args)]),
       ),
     })
     return scene(
@@ -383,14 +396,20 @@ describe('stash.fetch', () => {
       }
     }
     return scene(
-      async ({ stash, base, received, warnings }) => {
+      async ({ stash, clock, base, received, warnings }) => {
+        let recovered = 0
+        stash.on('recovered', ({ what }) => {
+          recovered += what === 'store' ? 1 : 0
+        })
         for (let i = 0; i < 3; i++) expect((await stash.fetch(`${base}/tides/today`)).status).to.equal(200)
         expect(received).to.have.length(3)
         expect(warnings).to.have.length(2)
         expect(warnings[0]).to.include('disk on fire')
         failing = false
+        await clock.sleep(11 * second)
         for (let i = 0; i < 3; i++) await stash.fetch(`${base}/tides/today`)
         expect(received).to.have.length(4)
+        expect([warnings.length, recovered]).to.eql([2, 2])
       },
       { config: { store: broken } },
     )

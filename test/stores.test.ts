@@ -46,7 +46,7 @@ describe('stores', () => {
       let store: Store
       beforeEach(async () => {
         store = make()
-        await store.open(0)
+        await store.open({ now: 0, warn: () => {} })
       })
       afterEach(() => store.close())
 
@@ -211,7 +211,7 @@ describe('stores', () => {
       const [total = 0, killedAt = 0] = lines.at(-1) ?? []
       const [secondOld = 0] = lines.findLast(([, at = 0]) => at <= killedAt - 1_000 - timerLateness) ?? []
       const store = sqliteStore(path)
-      await store.open(Date.now())
+      await store.open({ now: Date.now(), warn: () => {} })
       const asked = (await store.readLedger(0, Number.MAX_SAFE_INTEGER)).reduce((sum, { tally }) => sum + tally.asked, 0)
       await store.close()
       expect(secondOld).to.be.above(0)

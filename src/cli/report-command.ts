@@ -47,7 +47,7 @@ export async function openToRead(file: string): Promise<Store> {
   if (!existsSync(file)) throw new UsageError(`there is no file "${file}": name an existing store file with --store`)
   if (!statSync(file).isFile()) throw new UsageError(`"${file}" is not a file: name an existing store file with --store`)
   const store = sqliteStore(file, { readOnly: true })
-  await store.open(Date.now())
+  await store.open({ now: Date.now(), warn: () => {} })
   return store
 }
 

@@ -1,14 +1,19 @@
 import type { z } from 'zod'
 import { ConfigError, type ConfigFault } from '../core/errors.js'
-import type { RuleOptions } from '../core/rules/options.js'
+import type { CallOptions, RuleOptions } from '../core/rules/options.js'
 import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { optionNamesAt, withNearest } from './nearest-name.js'
-import { configSchema, name, operationSchema } from './schema.js'
+import { callOptionsSchema, configSchema, name, operationSchema } from './schema.js'
 import type { StashConfig } from './stash-config.js'
 
 /** Checks a whole configuration; throws `ConfigError` with every fault at once. */
 export function checkConfig(config: unknown): asserts config is StashConfig {
   throwIfAny([...shapeFaults(configSchema, config, ''), ...providerFaults(config)])
+}
+
+/** Checks what one call wants otherwise than its rule says. */
+export function checkCallOptions(options: CallOptions): void {
+  throwIfAny(shapeFaults(callOptionsSchema, options, 'call options'))
 }
 
 /** Checks the name and options of an operation. `taken` are the names already in use. */

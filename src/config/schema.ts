@@ -1,8 +1,10 @@
 import { z } from 'zod'
 import { trusts } from '../core/decide/keep.js'
 import { modes } from '../core/decide/mode.js'
+import { windowKinds, windowUnits } from '../core/limits/limit.js'
 import { unbilledOutcomes } from '../core/money/flat-price.js'
 import { isPrice } from '../core/money/money.js'
+import { atLimits } from '../core/rules/options.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
 import { calendarPeriods, isTimeZone } from '../core/time/calendar.js'
 import { durationMs } from '../core/time/duration.js'
@@ -39,6 +41,7 @@ function part(wanted: string, isRight: (value: unknown) => boolean) {
 }
 
 const price = text(isPrice, 'a price: write a decimal in quotes, e.g. "0.004"')
+const yesOrNo = z.boolean({ error: (issue) => `${received(issue)} is neither true nor false` })
 const fieldNames = z.array(text((name) => name !== '', 'a name'))
 
 const isFunction = (value: unknown) => typeof value === 'function'
@@ -72,7 +75,89 @@ function noBytes(issue: Issue): string {
   return `${received(issue)} is not a whole number of bytes`
 }
 
+function orObject<S extends z.ZodRawShape>(shape: S, what: string, example: string) {
+  return z.union([z.strictObject(shape), duration], {
+    error: (issue) => `${received(issue)} is neither a duration nor ${what}, e.g. ${example}`,
+  })
+}
+
+const timeout = orObject(
+  { firstByte: duration.optional(), total: duration.optional() },
+  'an object with "firstByte" and "total"',
+  '{ firstByte: "5 s", total: "30 s" }',
+)
+
+const holdOff = orObject(
+  { first: duration.optional(), upTo: duration.optional() },
+  'an object with "first" and "upTo"',
+  '{ first: "1 s", upTo: "5 min" }',
+)
+
+const windowLength = z.union([oneOf(windowUnits), duration], {
+  error: (issue) =>
+    `${received(issue)} is no window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`,
+})
+const reserved = z.number({ error: noShare }).min(0, { error: noShare }).max(1, { error: noShare }).optional()
+const callCount = z.int({ error: noCount }).positive({ error: noCount })
+
+const limit = z.union(
+  [
+    z.strictObject({ calls: callCount, per: windowLength, window: oneOf(windowKinds).optional(), zone: zone.optional(), reserved }),
+    z.strictObject({ calls: callCount, per: windowLength, burst: callCount, reserved }),
+    z.strictObject({ atOnce: callCount, reserved }),
+  ],
+  {
+    error: (issue) =>
+      `${received(issue)} is no limit: write { calls: 30, per: "minute" }, { calls: 5, per: "second", burst: 20 } or { atOnce: 4 }`,
+  },
+)
+
+const noTimes = (issue: Issue) => `${received(issue)} is not a whole number of times, 0 to 10`
+const times = z.int({ error: noTimes }).min(0, { error: noTimes }).max(10, { error: noTimes })
+
+const noStatus = (issue: Issue) => `${received(issue)} is no status of an answer, 200 to 599`
+const status = z.int({ error: noStatus }).min(200, { error: noStatus }).max(599, { error: noStatus })
+
+const failsWhen = z.union(
+  [
+    z.strictObject({
+      statuses: z.array(status).optional(),
+      at: text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/error"').optional(),
+      is: z.union([z.string(), z.number(), z.boolean(), z.null()]).optional(),
+    }),
+    z.custom(isFunction),
+  ],
+  { error: (issue) => `${received(issue)} is neither an object with "statuses", "at" and "is" nor a function` },
+)
+
+const otherwise = z.strictObject({
+  status: status.optional(),
+  headers: z.record(z.string(), z.string()).optional(),
+  json: z.json({ error: (issue) => `${received(issue)} is no JSON` }).optional(),
+  text: z.string().optional(),
+})
+
+/** What one call may want otherwise. */
+const terms = {
+  neverStale: yesOrNo.optional(),
+  atLimit: oneOf(atLimits).optional(),
+  maxWait: duration.optional(),
+  within: duration.optional(),
+}
+
+export const callOptionsSchema = z.strictObject({ ...terms, background: yesOrNo.optional() })
+
 const reuse = {
+  ...terms,
+  timeout: timeout.optional(),
+  failsWhen: failsWhen.optional(),
+  retries: z
+    .union([z.strictObject({ upTo: times, share: reserved }), times], {
+      error: (issue) => `${received(issue)} is neither a number of times, 0 to 10, nor an object with "upTo" and "share"`,
+    })
+    .optional(),
+  refreshAhead: duration.optional(),
+  limits: z.array(limit).optional(),
   freshFor: z.union([z.custom(isFunction), duration], { error: noDuration }).optional(),
   freshUntil: timetable.optional(),
   jitter: z.number({ error: noShare }).min(0, { error: noShare }).max(1, { error: noShare }).optional(),
@@ -81,7 +166,7 @@ const reuse = {
   trust: oneOf(trusts).optional(),
   staleWhileRevalidate: duration.optional(),
   staleIfError: duration.optional(),
-  holdOff: duration.optional(),
+  holdOff: holdOff.optional(),
   reuse: z
     .union(
       [z.literal('never'), z.strictObject({ exceptRequest: part('a function', isFunction), exceptAnswer: part('a function', isFunction) })],
@@ -106,7 +191,6 @@ const rule = {
 }
 
 const pointers = z.array(text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/name"'))
-const yesOrNo = z.boolean({ error: (issue) => `${received(issue)} is neither true nor false` })
 
 const keyedBy = z.union([
   z.strictObject({
@@ -127,6 +211,7 @@ const endpoint = {
   per: part('a function', isFunction),
   safe: yesOrNo.optional(),
   targetedFields: fieldNames.optional(),
+  otherwise: otherwise.optional(),
   replaySetCookie: yesOrNo.optional(),
   request: text(
     (value) => parseRequestTemplate(value) !== undefined,
@@ -141,7 +226,7 @@ const plan = z.strictObject({
 })
 
 const quota = z.strictObject({
-  calls: z.int({ error: noCount }).positive({ error: noCount }),
+  calls: callCount,
   per: oneOf(calendarPeriods),
   zone: zone.optional(),
 })
@@ -150,11 +235,17 @@ function noCount(issue: Issue): string {
   return `${received(issue)} is not a whole number of calls above 0`
 }
 
+function noQueue(issue: Issue): string {
+  return `${received(issue)} is not a whole number of calls`
+}
+
 export const name = text((value) => /^[A-Za-z][\w-]*$/.test(value), 'a name: letters, digits, "-" and "_", a letter first')
 
 const provider = z.strictObject({
   baseUrl: text(isBaseUrl, 'an absolute http or https URL without query, e.g. "https://tides.ebbline.example/v2"').optional(),
-  timeout: duration.optional(),
+  timeout: timeout.optional(),
+  limits: z.array(limit).optional(),
+  queue: z.int({ error: noQueue }).min(0, { error: noQueue }).optional(),
   secretQuery: fieldNames.optional(),
   secretHeaders: fieldNames.optional(),
   mode: oneOf(modes).optional(),
@@ -173,11 +264,18 @@ export const configSchema = z.strictObject({
   providers: z.record(name, provider).optional(),
   fetch: part('a function', isFunction),
   clock: part('a clock', isObject),
+  storeTimeout: duration.optional(),
+  openWithoutStore: yesOrNo.optional(),
+  chance: part('a function', isFunction),
   warn: part('a function', isFunction),
 })
 
 /** The shape of an operation's options. */
-export const operationSchema = z.strictObject({ ...rule, keyedBy: part('a function', isFunction) })
+export const operationSchema = z.strictObject({
+  ...rule,
+  keyedBy: part('a function', isFunction),
+  otherwise: part('an object with a "value"', (value) => isObject(value) && Object.hasOwn(value as object, 'value')),
+})
 
 function isObject(value: unknown): boolean {
   return typeof value === 'object' && value !== null

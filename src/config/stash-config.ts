@@ -2,6 +2,7 @@ import type { Mode } from '../core/decide/mode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
 import type { ProviderOptions, ReuseOptions } from '../core/rules/options.js'
+import type { Duration } from '../core/time/duration.js'
 import type { Fetch } from '../engine/http-upstream.js'
 
 /** What `openStash` takes. */
@@ -20,6 +21,12 @@ export interface StashConfig {
   readonly fetch?: Fetch
   /** Default: the system's time. */
   readonly clock?: Clock
+  /** How long the store may take for one thing before calls go on without it. Default `"500 ms"`. */
+  readonly storeTimeout?: Duration
+  /** Whether a store that cannot be opened is tried again later, while calls go on without it. Default false: opening fails. */
+  readonly openWithoutStore?: boolean
+  /** Returns a number from 0 to 1, another each time. Default `Math.random`. */
+  readonly chance?: () => number
   /** Told, once an episode, of trouble that the application is spared. Default: `console.warn`. */
   readonly warn?: (message: string) => void
 }

@@ -17,8 +17,11 @@ export const errorCodes = {
   CONFIG_INVALID: 'The configuration has faults; `faults` lists every one with its path.',
   STORE_UNUSABLE: 'The store could not be opened: missing, locked, read-only, or not a Stashen store.',
   PACKAGE_MISSING: 'An optional package is needed and not installed; the message names the command that installs it.',
-  UPSTREAM_TIMEOUT: "The upstream gave no complete answer within the provider's `timeout`.",
+  UPSTREAM_TIMEOUT: 'The upstream did not begin its answer, or did not complete it, within its `timeout`.',
   BODY_BROKEN: "The answer's body broke off before its end; nothing of it was stored.",
+  CALL_OVERDUE: 'The call was not answered within its `within`, and no older answer may be given.',
+  LIMIT_REACHED: 'The call would have passed a limit of the provider, and could not wait; `retryAt` says when there is room again.',
+  HELD_OFF: 'Calls to the endpoint or its provider failed a moment ago, so it is not asked before `retryAt`.',
   ARGUMENTS_UNKEYABLE: 'The arguments of an operation hold something that cannot be told from others, so they give no key.',
   OFFLINE: 'The stash is offline and holds no answer to the call.',
   NOTHING_STORED: 'The call asked for a stored answer only, and none is stored that may be used.',
@@ -80,19 +83,80 @@ export class MissingPackageError extends StashenError {
   }
 }
 
-/** No complete answer in time. Code `UPSTREAM_TIMEOUT`. */
+/** No answer in time. Code `UPSTREAM_TIMEOUT`. */
 export class UpstreamTimeoutError extends StashenError {
   override readonly name = 'UpstreamTimeoutError'
 
   constructor(
     readonly provider: string,
     readonly endpoint: string,
+    /** What was waited for in vain: the first byte of an answer, the next one, or the whole of it. */
+    readonly missing: 'firstByte' | 'nextByte' | 'total',
     readonly timeoutMs: number,
   ) {
+    const gave = { firstByte: 'did not begin to answer', nextByte: 'did not go on with its answer', total: 'gave no complete answer' }
     super(
       'UPSTREAM_TIMEOUT',
-      `${provider}.${endpoint} gave no complete answer within ${timeoutMs} ms: raise "timeout" of provider "${provider}" if it is only slow`,
+      `${provider}.${endpoint} ${gave[missing]} within ${timeoutMs} ms: raise "timeout" of "${provider}" or of the endpoint if it is only slow`,
     )
+  }
+}
+
+/** No answer within the time that the caller, or the rule, gave the call as a whole. Code `CALL_OVERDUE`. */
+export class CallOverdueError extends StashenError {
+  override readonly name = 'CallOverdueError'
+
+  constructor(
+    readonly provider: string,
+    readonly endpoint: string,
+    readonly withinMs: number,
+  ) {
+    super(
+      'CALL_OVERDUE',
+      `the call to ${provider}.${endpoint} was not answered within ${withinMs} ms and no older answer may be given: raise "within", or allow older answers with "staleIfError"`,
+    )
+  }
+}
+
+/** A call that would have passed a limit. Code `LIMIT_REACHED`. */
+export class LimitReachedError extends StashenError {
+  override readonly name = 'LimitReachedError'
+  /** When there is room again, as far as is known. */
+  readonly retryAt: Date
+
+  constructor(
+    readonly provider: string,
+    readonly endpoint: string,
+    /** The limit, e.g. `30 calls per minute`, or what the provider said. */
+    readonly limit: string,
+    retryAt: number,
+    options?: { cause?: unknown },
+  ) {
+    super(
+      'LIMIT_REACHED',
+      `a call to ${provider}.${endpoint} now would pass a limit (${limit}): ask again after ${new Date(retryAt).toISOString()}, or let calls wait longer with "maxWait"`,
+      options,
+    )
+    this.retryAt = new Date(retryAt)
+  }
+}
+
+/** A call to what failed a moment ago. Code `HELD_OFF`. */
+export class HeldOffError extends StashenError {
+  override readonly name = 'HeldOffError'
+  /** When the next call may try, as far as is known. */
+  readonly retryAt: Date
+
+  constructor(
+    readonly provider: string,
+    readonly endpoint: string,
+    retryAt: number,
+  ) {
+    super(
+      'HELD_OFF',
+      `${provider}.${endpoint} is not asked before ${new Date(retryAt).toISOString()}, for calls to it failed: ask again then, or shorten "holdOff"`,
+    )
+    this.retryAt = new Date(retryAt)
   }
 }
 

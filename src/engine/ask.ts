@@ -2,8 +2,11 @@ import type { Facts } from '../core/decide/decide.js'
 import type { Keeping, NotKept } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import type { SearchVariance } from '../core/http/no-vary-search.js'
+import type { Told } from '../core/limits/told-limits.js'
 import type { Entry } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
+import type { AtLimit, CallOptions } from '../core/rules/options.js'
+import { durationMs } from '../core/time/duration.js'
 import type { Line } from './books.js'
 
 /** What every upstream call that gave an answer came to. `T` is the answer in the form its callers know. */
@@ -14,6 +17,8 @@ interface Arrived<T> {
   readonly vary?: readonly string[] | '*'
   /** The query parameters that do not matter to it. */
   readonly search?: SearchVariance | undefined
+  /** What it says of the provider's limits. */
+  readonly told?: Told | undefined
   /** Upstream calls answered on the way to it. */
   readonly earlier?: number
   /** Whether and how it is kept under a key, as far as that is known; undefined while it takes the whole answer to say. */
@@ -26,13 +31,22 @@ interface Arrived<T> {
   release(): void
 }
 
-export type Finished = { readonly kept: Kept } | { readonly notKept: NotKept } | { readonly broken: unknown }
+/** `amiss`: it is whole, and says that it failed, or is no JSON though it says so. */
+export type Finished = { readonly kept: Kept } | { readonly notKept: NotKept } | { readonly broken: unknown } | { readonly amiss: Error }
+
+/** Where the upstream refused or failed, callers without an older answer get the one that says so. */
+export type WithAnswer<T> = { readonly result: 'answered' | 'refused' | 'failed' } & Arrived<T>
 
 export type Fetched<T> =
-  | ({ readonly result: 'answered' } & Arrived<T>)
-  /** The upstream refused or failed; where it said so in an answer, callers without an older one get that. */
-  | ({ readonly result: 'refused' | 'failed' } & Arrived<T>)
+  | WithAnswer<T>
   | { readonly result: 'failed'; readonly error: unknown; readonly earlier?: number }
+  /** The call never left: a limit or a hold-off stood in its way, or its callers had gone. */
+  | {
+      readonly result: 'withheld'
+      readonly error: unknown
+      readonly failure: 'limit-reached' | 'held-off' | undefined
+      readonly earlier?: number
+    }
 
 /** A whole answer, ready to be stored. */
 export interface Kept {
@@ -41,8 +55,31 @@ export interface Kept {
   form(keeping: Keeping): { readonly head: string; readonly body: Uint8Array; readonly memo: unknown }
 }
 
+/** On which terms a call is made: as its rule says, or as its caller wants it otherwise. Durations are milliseconds. */
+export interface CallTerms {
+  readonly neverStale: boolean
+  readonly atLimit: AtLimit
+  readonly maxWaitMs: number
+  readonly withinMs: number | undefined
+  /** When it has to be answered, in ticks of the clock; undefined until it begins, and where it may take its time. */
+  readonly deadline?: number | undefined
+  /** `nobodyWaits`: it does not queue. */
+  readonly urgency: { inBackground: boolean; readonly nobodyWaits?: boolean }
+}
+
+/** The terms of a call. */
+export function termsOf(endpoint: Endpoint, wanted: CallOptions | undefined): CallTerms {
+  return {
+    neverStale: endpoint.neverStale || wanted?.neverStale === true,
+    atLimit: wanted?.atLimit ?? endpoint.atLimit,
+    maxWaitMs: durationMs(wanted?.maxWait) ?? endpoint.maxWaitMs,
+    withinMs: durationMs(wanted?.within) ?? endpoint.withinMs,
+    urgency: { inBackground: wanted?.background === true },
+  }
+}
+
 /** One call of the application, with what the engine needs to answer it. */
-export interface Ask<T, E extends Endpoint = Endpoint> extends Pick<Facts, 'bypass' | 'excerpt' | 'wishes'> {
+export interface Ask<T, E extends Endpoint = Endpoint> extends Pick<Facts, 'bypass' | 'excerpt' | 'wishes' | 'neverStale'>, CallTerms {
   readonly endpoint: E
   readonly line: Line
   readonly key: string
@@ -55,9 +92,15 @@ export interface Ask<T, E extends Endpoint = Endpoint> extends Pick<Facts, 'bypa
   canServe(entry: Entry): boolean
   /**
    * Makes the upstream call, until `ending` aborts; aborts it itself once nobody reads the answer any more. `stale` is the answer in
-   * store, whose validators may be asked about. Never rejects.
+   * store, whose validators may be asked about. `leave` is waited for before each call that leaves. Never rejects.
    */
-  callUpstream(ending: AbortController, stale: Entry | undefined): Promise<Fetched<T>>
+  callUpstream(ending: AbortController, stale: Entry | undefined, leave: () => Promise<void>): Promise<Fetched<T>>
+  /** Whether the upstream call may be made again. */
+  readonly repeatable: boolean
+  /** The default answer, where the endpoint has one. */
+  readonly otherwise: (() => T) | undefined
+  /** Of an HTTP call: its method, and its URL without credentials. */
+  readonly sent: { readonly method?: string; readonly url?: string }
   /** Whether each use of an entry makes it fresh for longer, where the rule slides. */
   slides(entry: Entry): boolean
   /** The answer that an entry holds. */

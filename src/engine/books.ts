@@ -1,7 +1,6 @@
 import type { Mode } from '../core/decide/mode.js'
 import { bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
 import { Tally } from '../core/ledger/tally.js'
-import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
 
@@ -10,21 +9,19 @@ const writeAfterMs = 1_000
 
 /**
  * The ledger while it is being written: counts in memory, adds them to the store in batches, at the latest a second after the
- * first of them. What could not be written is kept and tried again.
+ * first of them. What could not be written, which the store tells of, is kept and tried again.
  */
 export class Books {
   readonly #store: Store
   readonly #clock: Clock
-  readonly #report: OncePerEpisode
   readonly #lines = new Map<string, Line>()
   #pending: LedgerRow[] = []
   #cancelWrite: (() => void) | undefined
   #writing: Promise<void> = Promise.resolve()
 
-  constructor(store: Store, clock: Clock, warn: (message: string) => void) {
+  constructor(store: Store, clock: Clock) {
     this.#store = store
     this.#clock = clock
-    this.#report = new OncePerEpisode(warn)
   }
 
   /** The line of one endpoint, which always has the same mode: ask for it once and keep it. */
@@ -48,6 +45,11 @@ export class Books {
     await this.#writing
   }
 
+  /** What the store did not take yet. */
+  unwritten(): readonly LedgerRow[] {
+    return this.#pending
+  }
+
   /** Writes the last counts and stops the timer. */
   async close(): Promise<void> {
     await this.write()
@@ -63,11 +65,9 @@ export class Books {
     if (rows.length === 0) return
     try {
       await this.#store.addToLedger(rows)
-      this.#report.fine()
-    } catch (cause) {
+    } catch {
       this.#pending = merged([...rows, ...this.#pending])
       this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
-      this.#report.trouble('the ledger cannot be written, counts are kept in memory until it can', cause)
     }
   }
 }

@@ -1,31 +1,23 @@
-import { ageMs, type Decision, decide, decideOnFailure, type Facts, type Reuse } from '../core/decide/decide.js'
+import { ageMs, type Decision, decide, decideOnFailure, type Reuse } from '../core/decide/decide.js'
 import { type StoredTimes, slid, timesOf } from '../core/decide/entry-times.js'
 import type { Keeping, NotKept } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
-import { NothingStoredError, OfflineError, UpstreamTimeoutError } from '../core/errors.js'
-import type { SearchVariance } from '../core/http/no-vary-search.js'
-import { type Signpost, signpostHead, signpostOf } from '../core/http/variants.js'
+import type { Reason } from '../core/decide/reasons.js'
+import { CallOverdueError, NothingStoredError, OfflineError } from '../core/errors.js'
+import { signpostOf } from '../core/http/variants.js'
 import { costOfCall } from '../core/money/flat-price.js'
-import { OncePerEpisode } from '../core/once-per-episode.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import { freshFromUseMs } from '../core/rules/freshness.js'
-import type { Answered, Ask, Fetched, Finished, Kept } from './ask.js'
-import { Measurement } from './measurement.js'
+import type { Answered, Ask } from './ask.js'
+import type { Events } from './events.js'
+import type { Gate } from './gate.js'
+import type { Place } from './keeper.js'
+import { leaseRefresh } from './refresh-lease.js'
 import { SharedCall } from './shared-call.js'
-
-/** What became of an upstream call's answer. */
-type Ended = { readonly stored: Keeping } | { readonly notStored: NotKept } | { readonly broken: unknown }
-
-/** An upstream call that can be answered. */
-interface Landed<T> {
-  readonly fetched: Fetched<T>
-  readonly place: Place
-  readonly finished: Promise<unknown>
-  /** Calls back as soon as it is known what became of the answer, and before callers see its end. */
-  onEnd(then: (ended: Ended) => void): void
-}
+import { situationOf } from './situation.js'
+import type { Ended, Landed, UpstreamCalls } from './upstream-calls.js'
 
 /** What a look-up came to: the key that the request chooses, and what is stored under it. */
 interface Found {
@@ -42,20 +34,23 @@ interface Considered {
 
 type Looked = Entry | Promise<Entry | undefined>
 
-/** Runs calls: looks up, decides, calls upstream once for all who ask, stores and records. */
-export class CallRunner {
-  readonly #store: Store
-  readonly #clock: Clock
-  readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
-  readonly #heldOffUntil = new Map<Endpoint, number>()
-  readonly #running = new Set<Promise<unknown>>()
-  readonly #measurement = new Measurement()
-  readonly #freshness: OncePerEpisode
+export interface CallRunnerParts {
+  readonly store: Store
+  readonly clock: Clock
+  readonly events: Events
+  readonly gate: Gate
+  readonly upstream: UpstreamCalls
+}
 
-  constructor(store: Store, clock: Clock, warn: (message: string) => void) {
-    this.#freshness = new OncePerEpisode(warn)
-    this.#store = store
-    this.#clock = clock
+/** Runs calls: looks up, decides, calls upstream once for all who ask, and gives each its answer. */
+export class CallRunner {
+  readonly #parts: CallRunnerParts
+  readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
+  readonly #running = new Set<Promise<unknown>>()
+  readonly #failures = new WeakMap<object, Outcome>()
+
+  constructor(parts: CallRunnerParts) {
+    this.#parts = parts
   }
 
   run<T>(ask: Ask<T>, looked?: Looked): Promise<Answered<T>> {
@@ -69,51 +64,58 @@ export class CallRunner {
     return call
   }
 
+  /** How a call was answered that ended in an error. */
+  outcomeOf(error: unknown): Outcome | undefined {
+    return typeof error === 'object' && error !== null ? this.#failures.get(error) : undefined
+  }
+
   async #run<T>(ask: Ask<T>, looked: Looked | undefined): Promise<Answered<T>> {
-    const began = this.#clock.ticks()
+    const began = this.#parts.clock.ticks()
     if (ask.signal?.aborted) {
       this.#count(ask, 'letDown', began)
       throw ask.signal.reason
     }
     const { found, decision } = await this.consider(ask, looked)
     if (decision.do === 'serve') {
-      if (decision.refresh) this.#refresh(ask, found)
+      if (decision.refresh) void this.track(this.#refresh(ask, found))
       return this.#serve(ask, found.entry as Entry, decision, began)
     }
     if (decision.do === 'refuse') {
-      this.#count(ask, 'letDown', began)
       const { provider, name } = ask.endpoint
-      throw decision.reason === 'offline' ? new OfflineError(provider, name) : new NothingStoredError(provider, name)
+      const error = decision.reason === 'offline' ? new OfflineError(provider, name) : new NothingStoredError(provider, name)
+      throw this.#failed(ask, error, { reason: decision.reason }, began)
     }
-    return this.#forward(ask, found, decision, began)
+    const deadline = ask.withinMs === undefined ? undefined : began + ask.withinMs
+    return this.#forward({ ...ask, deadline }, found, decision, began)
   }
 
   /** Looks up and decides what is to be done about a call, and does nothing about it. */
   async consider<T>(ask: Ask<T>, looked?: Looked): Promise<Considered> {
     const lookUp = ask.endpoint.mode !== 'measure' && ask.endpoint.freshForMs !== undefined && !ask.bypass
     const found: Found = lookUp ? await this.lookUp(ask, looked) : { key: ask.key, entry: undefined, varied: false }
-    const situation = this.#situation(ask, found.entry)
-    const heldOffUntil = this.#heldOffUntil.get(ask.endpoint) ?? 0
+    const situation = situationOf(ask, found.entry, this.#parts.clock.now())
     const { bypass, excerpt } = ask
-    const decision = decide({ ...situation, bypass, excerpt, varied: found.varied, heldOffUntil })
+    const heldOff = this.#parts.gate.heldOff(ask.endpoint)
+    const decision = decide({ ...situation, bypass, excerpt, varied: found.varied, heldOff })
     return { found, decision, onFailure: decideOnFailure(situation) }
   }
 
   /** Finds the entry that a request chooses: its key may point to where the query or the request's fields lead. */
   async lookUp<T>(ask: Ask<T>, looked?: Looked): Promise<Found> {
+    const { store } = this.#parts
     let key = ask.key
-    let first = await (looked ?? this.#store.get(key))
+    let first = await (looked ?? store.get(key))
     if (!first && ask.search) {
-      const signpost = signpostOf((await this.#store.get(ask.search.signpostKey))?.head ?? '')
+      const signpost = this.#signpost(await store.get(ask.search.signpostKey))
       if (signpost && 'search' in signpost) {
         key = ask.search.key(signpost.search)
-        first = await this.#store.get(key)
+        first = await store.get(key)
       }
     }
-    const signpost = first && signpostOf(first.head)
-    if (!signpost || !('vary' in signpost)) return { key, entry: first, varied: false }
+    const signpost = this.#signpost(first)
+    if (!signpost || !('vary' in signpost)) return { key, entry: this.#readable(ask, first), varied: false }
     const variant = ask.variantKey(key, signpost.vary)
-    return { key: variant, entry: await this.#store.get(variant), varied: true }
+    return { key: variant, entry: this.#readable(ask, await store.get(variant)), varied: true }
   }
 
   /** Has what is stored under a key and what follows it count as out of date, also what is on its way there. */
@@ -123,7 +125,7 @@ export class CallRunner {
       call.outOfDate = true
       this.#inFlight.delete(key)
     }
-    await this.#store.outdate(prefix, this.#clock.now())
+    await this.#parts.store.outdate(prefix, this.#parts.clock.now())
   }
 
   /** Waits for the calls under way, and for upstream calls whose callers have gone. */
@@ -131,40 +133,67 @@ export class CallRunner {
     while (this.#running.size > 0) await Promise.all(this.#running)
   }
 
-  #situation(
-    { endpoint, wishes, canServe }: Pick<Ask<unknown>, 'endpoint' | 'wishes' | 'canServe'>,
-    entry: Entry | undefined,
-  ): Omit<Facts, 'bypass' | 'excerpt' | 'varied' | 'heldOffUntil'> {
-    const { mode, freshForMs, staleWhileRevalidateMs, staleIfErrorMs } = endpoint
-    const rule = { mode, freshForMs, staleWhileRevalidateMs, staleIfErrorMs }
-    return { ...rule, wishes, entry: entry && canServe(entry) ? entry : undefined, now: this.#clock.now() }
+  /** Drops an entry that nobody can read. */
+  corrupt(endpoint: Pick<Endpoint, 'provider' | 'name'>, key: string, error: unknown): void {
+    this.#parts.events.tell('corrupt-entry', { provider: endpoint.provider, endpoint: endpoint.name, key, error })
+    void this.#parts.store.remove(key)
+  }
+
+  #signpost(entry: Entry | undefined): ReturnType<typeof signpostOf> {
+    return entry && signpostOf(entry.head)
+  }
+
+  /** An entry that can be read, else none: what cannot be is dropped, and counts as absent. */
+  #readable<T>(ask: Ask<T>, entry: Entry | undefined): Entry | undefined {
+    if (entry === undefined) return undefined
+    try {
+      ask.revive(entry)
+      return entry
+    } catch (error) {
+      this.corrupt(ask.endpoint, entry.key, error)
+      return undefined
+    }
   }
 
   #serve<T>(ask: Ask<T>, entry: Entry, how: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>, began: number): Answered<T> {
     const answer = ask.revive(entry)
     const { endpoint } = ask
-    const now = this.#clock.now()
+    const now = this.#parts.clock.now()
     const times = how.reason === 'fresh' && endpoint.slidingMs !== undefined && ask.slides(entry) ? slidByUse(endpoint, entry, now) : entry
-    if (times !== entry) void this.#store.retime(entry.key, timesOf(times))
-    this.#count(ask, how.how, began)
-    return { answer, outcome: storedOutcome(endpoint, times, now, how) }
+    if (times !== entry) void this.#parts.store.retime(entry.key, timesOf(times))
+    const outcome = storedOutcome(endpoint, times, now, how)
+    if (how.how === 'stale') {
+      const tally = ask.line.at(now)
+      tally.oldestStaleMs = Math.max(tally.oldestStaleMs, outcome.ageMs)
+      this.#parts.events.tell('stale', { provider: endpoint.provider, endpoint: endpoint.name, reason: how.reason, ageMs: outcome.ageMs })
+    }
+    this.#count(ask, how.how, began, outcome.reason)
+    return { answer, outcome }
   }
 
-  /** Begins a refresh that nobody waits for, unless one is under way. */
-  #refresh<T>(ask: Ask<T>, found: Found): void {
-    const { call, joined } = this.#callFor({ ...ask, signal: undefined }, found, 'shared')
+  /** Begins a refresh that nobody waits for, unless one is under way, here or in another process. */
+  async #refresh<T>(ask: Ask<T>, found: Found): Promise<void> {
+    if (this.#inFlight.has(found.key)) return
+    const lease = await leaseRefresh(this.#parts, found.key, ask.endpoint)
+    if (!lease) return
+    const alone = { ...ask, signal: undefined, urgency: { inBackground: true, nobodyWaits: true } }
+    const { call, joined } = this.#callFor(alone, found, 'shared')
     if (!joined) void call.ended.then(() => call.dropIfUnasked())
+    await call.ended
+    await lease.release()
   }
 
   async #forward<T>(ask: Ask<T>, found: Found, decision: Decision & { do: 'call' }, began: number): Promise<Answered<T>> {
-    const { entry } = found
     const { call, joined } = this.#callFor(ask, found, decision.reuse)
+    const leaving = this.#leaving(ask)
     let landed: Landed<T>
     try {
-      landed = await call.join(ask.signal)
+      landed = await call.join(leaving.signal)
     } catch (aborted) {
-      this.#count(ask, 'letDown', began)
-      throw aborted
+      if (aborted instanceof CallOverdueError) return this.#failOver(ask, found, decision, { error: aborted, failure: 'overdue' }, began)
+      throw this.#failed(ask, aborted, { fwd: decision.fwd, reason: decision.reason }, began)
+    } finally {
+      leaving.over()
     }
     const { fetched } = landed
     if (joined && !('error' in fetched)) {
@@ -176,48 +205,83 @@ export class CallRunner {
         return this.#forward(ask, { ...found, key: variant ?? found.key }, { ...decision, reuse }, began)
       }
     }
-    const how = joined ? 'collapsed' : 'forwarded'
-    const upstreamStatus = 'status' in fetched ? fetched.status : undefined
-    const paidFor = (ending: 'unmodified' | Fetched<T>['result']) =>
+    const paidFor = (ending: 'unmodified' | 'answered' | 'refused' | 'failed') =>
       joined ? { saved: ask.endpoint.price } : { cost: costOfCall(ask.endpoint, ending) }
-    const facts = { provider: ask.endpoint.provider, endpoint: ask.endpoint.name, fwd: decision.fwd, upstreamStatus, ageMs: 0 }
-    if (fetched.result === 'answered') {
-      const outcome: Live<Outcome> = {
-        ...{ ...facts, how, reason: decision.reason },
-        ...paidFor(upstreamStatus === 304 ? 'unmodified' : 'answered'),
-        ...(decision.reuse === 'none' ? { stored: false, notStored: 'not-reusable' } : foreseen(fetched.judged?.(landed.place.key))),
-      }
-      landed.onEnd((ended) => {
-        this.#count(ask, 'broken' in ended ? 'letDown' : how, began)
-        if (decision.reuse !== 'none' || 'broken' in ended) Object.assign(outcome, { freshUntil: undefined }, became(ended))
-        if ('broken' in ended) Object.assign(outcome, paidFor('failed'))
-      })
-      return { answer: joined ? ask.copy(fetched.answer) : fetched.answer, outcome }
+    if (fetched.result === 'withheld') {
+      return this.#failOver(ask, found, decision, { error: fetched.error, failure: fetched.failure }, began)
     }
-    const fallBack = decideOnFailure(this.#situation(ask, entry))
-    if (fallBack.do === 'serve') {
-      const stale = this.#serve(ask, entry as Entry, { how: 'stale', reason: fallBack.reason, fwd: decision.fwd }, began)
-      return { answer: stale.answer, outcome: { ...stale.outcome, upstreamStatus, ...paidFor(fetched.result) } }
+    const upstreamStatus = 'status' in fetched ? fetched.status : undefined
+    const attempts = landed.attempts > 1 ? { attempts: landed.attempts } : {}
+    const facts = { fwd: decision.fwd, ...(upstreamStatus !== undefined && { upstreamStatus }), ...attempts, ...paidFor(fetched.result) }
+    if (fetched.result !== 'answered') {
+      return this.#failOver(ask, found, decision, { ...('error' in fetched && { error: fetched.error }), facts, landed, joined }, began)
     }
-    this.#count(ask, 'letDown', began)
-    if ('error' in fetched) throw fetched.error
+    const how = joined ? 'collapsed' : 'forwarded'
     const outcome: Live<Outcome> = {
+      ...{ provider: ask.endpoint.provider, endpoint: ask.endpoint.name, how, reason: decision.reason, ageMs: 0 },
       ...facts,
-      how,
-      reason: fallBack.reason,
-      ...paidFor(fetched.result),
-      stored: false,
-      notStored: 'status',
+      ...paidFor(upstreamStatus === 304 ? 'unmodified' : 'answered'),
+      ...(decision.reuse === 'none' ? { stored: false, notStored: 'not-reusable' } : foreseen(fetched.judged?.(landed.place.key))),
     }
-    landed.onEnd((ended) => void Object.assign(outcome, became(ended)))
+    landed.onEnd((ended) => {
+      const failed = 'broken' in ended || 'amiss' in ended
+      this.#count(ask, failed ? 'letDown' : how, began, outcome.reason)
+      if (decision.reuse !== 'none' || failed) Object.assign(outcome, { freshUntil: undefined }, became(ended))
+      if (failed) Object.assign(outcome, paidFor('failed'))
+    })
     return { answer: joined ? ask.copy(fetched.answer) : fetched.answer, outcome }
+  }
+
+  /** What a caller gets whose upstream call failed or was not made: an older answer, the default, else what went wrong. */
+  #failOver<T>(ask: Ask<T>, { entry }: Found, { fwd }: Decision & { do: 'call' }, trouble: Trouble<T>, began: number): Answered<T> {
+    const { endpoint } = ask
+    const { failure, facts = { fwd }, landed, joined = false } = trouble
+    const refuses = failure === 'limit-reached' && ask.atLimit === 'refuse'
+    const situation = situationOf(ask, entry, this.#parts.clock.now())
+    const { do: what, reason } = refuses
+      ? { do: 'give-up' as const, reason: 'no-older-answer' as const }
+      : decideOnFailure({ ...situation, failure })
+    if (what === 'serve') {
+      const stale = this.#serve(ask, entry as Entry, { how: 'stale', reason, fwd }, began)
+      return { answer: stale.answer, outcome: { ...stale.outcome, ...facts } }
+    }
+    const common = { provider: endpoint.provider, endpoint: endpoint.name, reason, ageMs: 0, ...facts }
+    if (what === 'otherwise' && ask.otherwise) {
+      this.#count(ask, 'otherwise', began, reason)
+      return { answer: ask.otherwise(), outcome: { ...common, how: 'otherwise' } }
+    }
+    if ('error' in trouble || !landed || 'error' in landed.fetched) throw this.#failed(ask, trouble.error, { ...facts, reason }, began)
+    this.#count(ask, 'letDown', began, reason)
+    const { answer } = landed.fetched
+    const outcome: Live<Outcome> = { ...common, how: joined ? 'collapsed' : 'forwarded', stored: false, notStored: 'status' }
+    landed.onEnd((ended) => void Object.assign(outcome, became(ended)))
+    return { answer: joined ? ask.copy(answer) : answer, outcome }
+  }
+
+  /** When a caller has to leave: when its signal aborts, or when its time is over. */
+  #leaving(ask: Ask<unknown>): { readonly signal: AbortSignal | undefined; over(): void } {
+    const { deadline, signal, endpoint, withinMs = 0 } = ask
+    if (deadline === undefined) return { signal, over: noop }
+    const overdue = new AbortController()
+    const error = () => new CallOverdueError(endpoint.provider, endpoint.name, withinMs)
+    const over = this.#parts.clock.later(Math.max(0, deadline - this.#parts.clock.ticks()), () => overdue.abort(error()))
+    return { signal: signal ? AbortSignal.any([signal, overdue.signal]) : overdue.signal, over }
   }
 
   /** The upstream call for a key: the one in flight if that will do, else a new one, which later callers find in flight. */
   #callFor<T>(ask: Ask<T>, { key, entry }: Found, reuse: Reuse): { call: SharedCall<Landed<T>>; joined: boolean } {
     const inFlight = this.#inFlight.get(key) as SharedCall<Landed<T>> | undefined
-    if (reuse === 'shared' && inFlight && !inFlight.abandoned) return { call: inFlight, joined: true }
-    const call = new SharedCall<Landed<T>>((self, ending) => this.#callUpstream(ask, entry, reuse, self, ending))
+    if (reuse === 'shared' && inFlight && !inFlight.abandoned) {
+      if (!ask.urgency.inBackground) inFlight.hurry()
+      return { call: inFlight, joined: true }
+    }
+    const { upstream } = this.#parts
+    const call = new SharedCall<Landed<T>>(
+      (self, ending) => upstream.make({ ask, previous: entry, reusable: reuse !== 'none', call: self, ending }),
+      () => {
+        ask.urgency.inBackground = false
+      },
+    )
     if (reuse !== 'none') {
       if (inFlight) inFlight.outOfDate = true
       this.#inFlight.set(key, call as SharedCall<Landed<unknown>>)
@@ -229,145 +293,45 @@ export class CallRunner {
     return { call, joined: false }
   }
 
-  /** Calls upstream, and is back as soon as the answer begins; what may be stored of it is stored once it is whole. */
-  async #callUpstream<T>(
-    ask: Ask<T>,
-    previous: Entry | undefined,
-    reuse: Reuse,
-    call: SharedCall<Landed<T>>,
-    ending: AbortController,
-  ): Promise<Landed<T>> {
-    const { endpoint, wishes } = ask
-    const askedAt = this.#clock.now()
-    const { provider, name, timeoutMs } = endpoint
-    const cancelTimer = this.#clock.later(timeoutMs, () => ending.abort(new UpstreamTimeoutError(provider, name, timeoutMs)))
-    const fetched = await untilAborted(
-      ask.callUpstream(ending, reuse === 'none' || wishes.ask === 'whole' ? undefined : previous),
-      ending.signal,
-      (error): Fetched<T> => ({ result: 'failed', error }),
-    )
-    const tally = ask.line.at(this.#clock.now())
-    tally.upAnswered += fetched.earlier ?? 0
-    if ('error' in fetched) {
-      cancelTimer()
-      this.#failed(ask, 'failed', ending)
-      return { fetched, place: placeOf(ask, {}), finished: Promise.resolve(), onEnd: noop }
-    }
-    const place = placeOf(ask, fetched)
-    const standIn = decideOnFailure(this.#situation(ask, previous)).do === 'serve' // so wait for the end, in case it breaks off
-    const callbacks: ((ended: Ended) => void)[] = []
-    let end: Ended | undefined
-    const finish = async (): Promise<void> => {
-      const finished = await fetched.finish()
-      cancelTimer()
-      this.#upstreamEnded(ask, fetched, finished, ending)
-      if ('kept' in finished) this.#measured(ask, place.key, askedAt, finished.kept)
-      const kept = reuse !== 'none' && !(standIn && fetched.result !== 'answered')
-      end = kept ? await this.#keep(ask, finished, place, previous, call) : notReused(finished)
-      for (const callback of callbacks) callback(end)
-      fetched.release()
-    }
-    const finished = finish()
-    await (fetched.whole || standIn ? finished : Promise.race([finished, aFewTurns()]))
-    const broken = end !== undefined && 'broken' in end && fetched.result === 'answered'
-    return {
-      fetched: broken && end && 'broken' in end ? { result: 'failed', error: end.broken } : fetched,
-      place,
-      finished,
-      onEnd: (then) => (end ? then(end) : void callbacks.push(then)),
-    }
+  /** Counts a call that ends in an error, and remembers how, for whoever catches it. */
+  #failed(ask: Ask<unknown>, error: unknown, facts: Partial<Outcome> & { readonly reason: Reason }, began: number): unknown {
+    const { provider, name } = ask.endpoint
+    const outcome: Outcome = { provider, endpoint: name, how: 'failed', ageMs: 0, ...facts }
+    if (typeof error === 'object' && error !== null) this.#failures.set(error, outcome)
+    this.#count(ask, 'letDown', began, facts.reason, error)
+    return error
   }
 
-  /** Counts how an upstream call ended, and holds off or goes on accordingly. */
-  #upstreamEnded<T>(ask: Ask<T>, { result, status }: Fetched<T> & { status?: number }, finished: Finished, ending: AbortController): void {
-    if (result !== 'answered' || 'broken' in finished) {
-      this.#failed(ask, result === 'refused' ? result : 'failed', ending)
-      return
-    }
-    const tally = ask.line.at(this.#clock.now())
-    tally.upAnswered++
-    if (status === 304) tally.upUnmodified++
-    this.#heldOffUntil.delete(ask.endpoint)
-  }
-
-  #failed(ask: Ask<unknown>, how: 'refused' | 'failed', ending: AbortController): void {
-    const now = this.#clock.now()
-    ask.line.at(now)[how === 'refused' ? 'upRefused' : 'upFailed']++
-    const overdue = ending.signal.reason instanceof UpstreamTimeoutError
-    if (overdue || !ending.signal.aborted) this.#heldOffUntil.set(ask.endpoint, now + ask.endpoint.holdOffMs)
-  }
-
-  #measured(ask: Ask<unknown>, key: string, askedAt: number, kept: Kept): void {
-    const { mode, freshForMs } = ask.endpoint
-    if (mode !== 'measure' || freshForMs === undefined || ask.bypass || ask.excerpt) return
-    const keeping = this.#judge(ask.endpoint, key, kept)
-    const would = typeof keeping === 'string' ? undefined : { freshUntil: keeping.freshUntil, body: kept.form(keeping).body }
-    this.#measurement.answered(key, askedAt, would, ask.line.at(this.#clock.now()))
-  }
-
-  /** Stores a whole answer, if that is allowed. */
-  async #keep<T>(
-    ask: Ask<T>,
-    finished: Finished,
-    { base, key, signposts }: Place,
-    previous: Entry | undefined,
-    call: SharedCall<Landed<T>>,
-  ): Promise<Ended> {
-    if ('broken' in finished) return finished
-    if ('notKept' in finished) return { notStored: finished.notKept }
-    const { endpoint } = ask
-    const keeping = this.#judge(endpoint, key, finished.kept)
-    if (typeof keeping === 'string') return { notStored: keeping }
-    const { head, body, memo } = finished.kept.form(keeping)
-    if (previous?.key === key) ask.line.at(this.#clock.now())[sameBytes(previous.body, body) ? 'unchanged' : 'changed']++
-    if (call.outOfDate) return { notStored: 'out-of-date' }
-    const common = { provider: endpoint.provider, endpoint: endpoint.name, ...timesOf(keeping) }
-    for (const signpost of signposts) {
-      const at = 'vary' in signpost ? base : (ask.search?.signpostKey as string)
-      await this.#store.put({ ...common, key: at, head: signpostHead(signpost), body: new Uint8Array() })
-    }
-    await this.#store.put({ ...common, key, head, body, memo })
-    return { stored: keeping }
-  }
-
-  /** Whether and how an answer is kept; where a function of the configuration fails it is not, and that is said once. */
-  #judge({ provider, name }: Endpoint, key: string, kept: Kept): Keeping | NotKept {
-    try {
-      const keeping = kept.judge(key)
-      this.#freshness.fine()
-      return keeping
-    } catch (cause) {
-      this.#freshness.trouble(`answers of ${provider}.${name} are not stored, for nothing says how long they are fresh`, cause)
-      return 'no-freshness'
-    }
-  }
-
-  #count(ask: Ask<unknown>, how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'letDown', began: number): void {
-    const tally = ask.line.at(this.#clock.now())
+  #count(ask: Ask<unknown>, how: Counted, began: number, reason?: Reason, error?: unknown): void {
+    const { clock, events } = this.#parts
+    const tally = ask.line.at(clock.now())
+    const ms = clock.ticks() - began
     tally[how]++
-    tally.latency.add(this.#clock.ticks() - began)
+    tally.latency.add(ms)
+    if (!events.heard('call')) return
+    const { provider, name } = ask.endpoint
+    events.tell('call', {
+      ...{ provider, endpoint: name, how: how === 'letDown' ? 'failed' : how, ms },
+      ...(reason && { reason }),
+      ...(error !== undefined && { error }),
+    })
   }
+}
+
+type Counted = 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'otherwise' | 'letDown'
+
+/** What went wrong with the upstream call of a caller. */
+interface Trouble<T> {
+  readonly error?: unknown
+  /** If it is not the upstream that failed. */
+  readonly failure?: 'limit-reached' | 'held-off' | 'overdue' | undefined
+  readonly facts?: Partial<Outcome>
+  readonly landed?: Landed<T>
+  readonly joined?: boolean
 }
 
 /** What is filled in as it becomes known. */
 type Live<T> = { -readonly [Name in keyof T]: T[Name] }
-
-/** Where an answer belongs, and which signposts lead there from the asked key. */
-interface Place {
-  readonly base: string
-  readonly key: string
-  readonly signposts: readonly Signpost[]
-}
-
-function placeOf(ask: Ask<unknown>, { vary = [], search }: { vary?: readonly string[] | '*'; search?: SearchVariance | undefined }): Place {
-  const base = search && ask.search ? ask.search.key(search) : ask.key
-  const varies = vary !== '*' && vary.length > 0
-  return {
-    base,
-    key: varies ? ask.variantKey(base, vary) : base,
-    signposts: [...(search && ask.search ? [{ search }] : []), ...(varies ? [{ vary }] : [])],
-  }
-}
 
 /** Whether the answer of a call that another caller began is meant for this caller too (RFC 9111 section 4.1). */
 function isFor(ask: Ask<unknown>, { base, key }: Place, { vary }: { vary?: readonly string[] | '*' }): boolean {
@@ -398,27 +362,8 @@ function foreseen(judged: Keeping | NotKept | undefined): Partial<Outcome> {
 
 function became(ended: Ended): Partial<Outcome> {
   if ('stored' in ended) return { stored: true, notStored: undefined, freshUntil: ended.stored.freshUntil }
-  return { stored: false, notStored: 'broken' in ended ? 'broke-off' : ended.notStored, freshUntil: undefined }
-}
-
-function notReused(finished: Finished): Ended {
-  return 'broken' in finished ? finished : { notStored: 'not-reusable' }
-}
-
-function untilAborted<T>(work: Promise<T>, signal: AbortSignal, instead: (reason: unknown) => T): Promise<T> {
-  return new Promise((resolve, reject) => {
-    signal.addEventListener('abort', () => resolve(instead(signal.reason)), { once: true })
-    work.then(resolve, reject)
-  })
-}
-
-/** Long enough for an answer that is there already to be read and stored, and no time at all by the clock. */
-async function aFewTurns(): Promise<void> {
-  for (let turn = 0; turn < 100; turn++) await undefined
+  const why: NotKept = 'broken' in ended ? 'broke-off' : 'amiss' in ended ? 'failed' : ended.notStored
+  return { stored: false, notStored: why, freshUntil: undefined }
 }
 
 function noop(): void {}
-
-function sameBytes(one: Uint8Array, other: Uint8Array): boolean {
-  return one.byteLength === other.byteLength && one.every((byte, i) => byte === other[i])
-}

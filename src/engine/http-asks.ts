@@ -10,15 +10,18 @@ import type { Store } from '../core/ports/store.js'
 import { digestOf } from '../core/rules/digest.js'
 import type { Provider, RequestEndpoint } from '../core/rules/endpoint.js'
 import type { KeyedRequest, Keying } from '../core/rules/keying.js'
+import type { CallOptions } from '../core/rules/options.js'
 import { requestKey } from '../core/rules/request-key.js'
 import type { Match, RuleBook } from '../core/rules/rule-book.js'
-import type { Ask } from './ask.js'
+import { type Ask, termsOf } from './ask.js'
 import type { Books, Line } from './books.js'
 import type { CallRunner } from './call-runner.js'
+import type { Events } from './events.js'
 import { canExcerpt, excerptOf } from './excerpt.js'
+import type { Gate } from './gate.js'
 import { bypassOf, bytesOf, mayCarryConditions, redirectOf, wishesOf } from './http-request.js'
 import { type ArrivedAnswer, type Fetch, fetchAnswer, fetchOrRenew, renewed, type UpstreamRequest } from './http-upstream.js'
-import { answerOfEntry, type HttpAnswer } from './response-value.js'
+import { answerInstead, answerOfEntry, type HttpAnswer } from './response-value.js'
 import { SharedBody } from './shared-body.js'
 
 type Input = Parameters<Fetch>[0]
@@ -31,6 +34,8 @@ export interface HttpAsksParts {
   readonly mode: Mode
   readonly books: Books
   readonly runner: CallRunner
+  readonly gate: Gate
+  readonly events: Events
   readonly fetch: Fetch
   readonly warn: (message: string) => void
 }
@@ -70,7 +75,7 @@ export class HttpAsks {
   }
 
   /** What the runner needs, or, where no rule holds for a request, only what sends it on with its body unread. */
-  async ask(matched: Matched, input: Input, init: Init): Promise<{ ask?: HttpAsk; unread: Init }> {
+  async ask(matched: Matched, input: Input, init: Init, wanted?: CallOptions): Promise<{ ask?: HttpAsk; unread: Init }> {
     const { method, url, provider, endpoint, line } = matched
     if (!provider || !endpoint || endpoint.freshForMs === undefined) return { unread: init }
     const request = input instanceof Request ? input : undefined
@@ -97,10 +102,15 @@ export class HttpAsks {
       },
       canServe: (entry) => excerpt === undefined || canExcerpt(excerpt, header, entry),
       slides: (entry) => answerOfEntry(entry).status < 300,
-      callUpstream: async (ending, stale) => {
+      ...termsOf(endpoint, wanted),
+      repeatable: endpoint.repeatable,
+      otherwise: endpoint.otherwise && answerInstead(endpoint.otherwise),
+      sent: { method, url: withoutSecrets(url.href, provider) },
+      callUpstream: async (ending, stale, leave) => {
         const [where, how] = body ? body.resend(ending.signal) : ([input, { ...init, headers, signal: ending.signal }] as const)
         const call: UpstreamRequest = {
-          ...{ fetch: this.#parts.fetch, endpoint, input: where, init: how, ending, now: () => this.#parts.clock.now() },
+          ...{ fetch: this.#parts.fetch, endpoint, input: where, init: how, ending, leave, now: () => this.#parts.clock.now() },
+          later: (ms, run) => this.#parts.clock.later(ms, run),
           withoutSecrets: (text) => withoutSecrets(text, provider),
           authorized: headers.has('authorization'),
         }
@@ -156,7 +166,7 @@ function variantValue({ callerHeaders }: Provider, { header }: KeyedRequest, fie
   return value !== null && callerHeaders.includes(field) ? digestOf(value) : value
 }
 
-function withoutSecrets(text: string, { secretQuery }: Provider): string {
+export function withoutSecrets(text: string, { secretQuery }: Provider): string {
   const url = new URL(text)
   for (const name of secretQuery) url.searchParams.delete(name)
   return url.href

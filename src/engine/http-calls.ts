@@ -6,7 +6,9 @@ import { reasons } from '../core/decide/reasons.js'
 import { NothingStoredError, OfflineError } from '../core/errors.js'
 import { isSignpost } from '../core/http/variants.js'
 import { unmatched } from '../core/ledger/ledger-row.js'
+import type { Entry } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
+import type { CallOptions } from '../core/rules/options.js'
 import { leftOut } from '../core/rules/request-key.js'
 import type { Line } from './books.js'
 import { storedOutcome } from './call-runner.js'
@@ -41,28 +43,41 @@ export class HttpCalls {
     this.#passed = new PassedCalls(parts)
   }
 
-  outcomeOf(response: Response): Outcome | undefined {
-    return this.#outcomes.get(response)
+  /** How a call was answered, by its response, or by the error it ended in. */
+  outcomeOf(response: unknown): Outcome | undefined {
+    return this.#outcomes.get(response as Response) ?? this.#parts.runner.outcomeOf(response)
   }
 
-  fetch(input: Parameters<Fetch>[0], init?: Parameters<Fetch>[1]): Promise<Response> {
+  fetch(input: Parameters<Fetch>[0], init?: Parameters<Fetch>[1], wanted?: CallOptions): Promise<Response> {
     const known = init === undefined && typeof input === 'string' ? this.#known.get(input) : undefined
-    return (known && this.#freshFromStore(known)) ?? this.#fetch(input, init)
+    return (known && this.#freshFromStore(known)) ?? this.#fetch(input, init, wanted)
   }
 
   /** The short way of a plain GET to a fresh answer that its store gives at once. */
   #freshFromStore(known: Known): Promise<Response> | undefined {
-    const { store, clock } = this.#parts
+    const { store, clock, events } = this.#parts
     const { endpoint, freshForMs, line, key } = known
     const began = clock.ticks()
     const entry = store.get(key)
     const now = clock.now()
     if (!entry || entry instanceof Promise || isSignpost(entry.head) || !isFresh(entry, freshForMs, now)) return undefined
-    const response = this.#respond(answerOfEntry(entry), storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' }), now, known)
+    if (entry.freshUntil - now <= endpoint.refreshAheadMs || events.heard('call')) return undefined
+    const answer = this.#readable(endpoint, entry)
+    if (!answer) return undefined
+    const response = this.#respond(answer, storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' }), now, known)
     const tally = line.at(now)
     tally.hit++
     tally.latency.add(clock.ticks() - began)
     return Promise.resolve(response)
+  }
+
+  #readable(endpoint: Endpoint, entry: Entry): WholeAnswer | undefined {
+    try {
+      return answerOfEntry(entry)
+    } catch (error) {
+      this.#parts.runner.corrupt(endpoint, entry.key, error)
+      return undefined
+    }
   }
 
   /** What a call would do now; nothing is called, stored or counted. */
@@ -103,17 +118,18 @@ export class HttpCalls {
     }
   }
 
-  async #fetch(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<Response> {
+  async #fetch(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1], wanted: CallOptions | undefined): Promise<Response> {
     const matched = this.#asks.match(input, init)
     const { method, url, endpoint } = matched
-    const { ask, unread } = await this.#asks.ask(matched, input, init)
-    if (!ask || !endpoint) return this.#unruled(matched, input, unread)
+    const { ask, unread } = await this.#asks.ask(matched, input, init, wanted)
+    if (!ask || !endpoint) return this.#unruled(matched, input, unread, wanted)
     const recipient: Recipient = { method, url: withoutFragment(url), signal: ask.signal }
     if (init === undefined && typeof input === 'string') this.#remember(input, ask, matched, recipient)
     try {
       const { answer, outcome } = await this.#parts.runner.run(ask)
       const now = this.#parts.clock.now()
-      const asked = ask.excerpt && outcome.how !== 'forwarded' ? excerpted(answer as WholeAnswer, now - outcome.ageMs, ask.header) : answer
+      const isStored = outcome.how === 'hit' || outcome.how === 'stale'
+      const asked = ask.excerpt && isStored ? excerpted(answer as WholeAnswer, now - outcome.ageMs, ask.header) : answer
       return this.#respond(asked, outcome, now, recipient)
     } catch (error) {
       if (!(error instanceof NothingStoredError)) throw error
@@ -123,13 +139,18 @@ export class HttpCalls {
   }
 
   /** A request that no rule holds for: passed on, and refused where nothing may be called. */
-  async #unruled(matched: Matched, input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<Response> {
+  async #unruled(
+    matched: Matched,
+    input: Parameters<Fetch>[0],
+    init: Parameters<Fetch>[1],
+    wanted: CallOptions | undefined,
+  ): Promise<Response> {
     const { provider, endpoint, mode, line } = matched
     if (mode === 'offline') {
       line.at(this.#parts.clock.now()).letDown++
       throw new OfflineError(provider?.name ?? unmatched, endpoint?.name ?? unmatched)
     }
-    const { response, outcome } = await this.#parts.runner.track(this.#passed.pass(matched, input, init))
+    const { response, outcome } = await this.#parts.runner.track(this.#passed.pass(matched, input, init, wanted))
     this.#outcomes.set(response, outcome)
     return response
   }

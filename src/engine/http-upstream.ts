@@ -1,12 +1,15 @@
 import { type HttpExchange, keepAnswer, type NotKept, resultOfStatus } from '../core/decide/keep.js'
-import { BrokenBodyError } from '../core/errors.js'
+import { BrokenBodyError, UpstreamTimeoutError } from '../core/errors.js'
 import type { Exchange } from '../core/http/age.js'
 import { httpDate } from '../core/http/http-date.js'
 import { searchVariance } from '../core/http/no-vary-search.js'
 import { type Fields, fieldValue, reusableFields, type StoredHead } from '../core/http/stored-head.js'
 import { conditionsOf, freshenedFields, speaksOf } from '../core/http/validators.js'
 import { varyOf } from '../core/http/variants.js'
+import { toldBy } from '../core/limits/told-limits.js'
+import type { Clock } from '../core/ports/clock.js'
 import type { RequestEndpoint } from '../core/rules/endpoint.js'
+import { isBrokenJson } from '../core/rules/failure.js'
 import type { AnswerFacts } from '../core/rules/freshness.js'
 import type { Fetched, Finished, Kept } from './ask.js'
 import { fieldsOf, type HttpAnswer, type WholeAnswer } from './response-value.js'
@@ -22,6 +25,9 @@ export interface UpstreamRequest {
   /** With the signal of `ending`. */
   readonly init: RequestInit
   readonly ending: AbortController
+  /** Waited for before each call that leaves. */
+  readonly leave: () => Promise<void>
+  readonly later: Clock['later']
   /** Milliseconds since 1970-01-01T00:00Z. */
   readonly now: () => number
   /** A URL without the credentials in its query. */
@@ -66,9 +72,11 @@ export function renewed(call: Pick<UpstreamRequest, 'endpoint' | 'withoutSecrets
 export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<ArrivedAnswer>> {
   const { endpoint, ending } = call
   const { fetch } = call
-  const askedAt = call.now()
+  let askedAt: number
   let response: Response
   try {
+    await call.leave()
+    askedAt = call.now()
     response = await fetch(call.input, call.init)
   } catch (error) {
     return { result: 'failed', error }
@@ -81,28 +89,77 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     response.body &&
     new SharedBody(response.body, endpoint.maxBodyBytes, {
       desert: (reason) => ending.abort(reason),
+      watch: () => {
+        const { provider, name, timeouts } = endpoint
+        return call.later(timeouts.firstByteMs, () =>
+          ending.abort(new UpstreamTimeoutError(provider, name, 'nextByte', timeouts.firstByteMs)),
+        )
+      },
       explain: (cause) => (ending.signal.aborted ? ending.signal.reason : new BrokenBodyError(endpoint.provider, endpoint.name, { cause })),
     })
   if (body) ending.signal.addEventListener('abort', () => body.breakOff(ending.signal.reason), { once: true })
   const answer = { status, statusText, fields, url, body: body ?? new Uint8Array(), exchange, ...opaque(response) }
   const http: HttpExchange = { ...exchange, status, fields, arrived: fields, authorized: call.authorized, vary: varyOf(fields) }
-  const result = resultOfStatus(status)
+  const result = resultOfStatus(status, endpoint.failure.statuses)
   const arrived = {
-    ...{ answer, status, vary: http.vary, search: searchVariance(fields) },
+    ...{ answer, status, vary: http.vary, search: searchVariance(fields), told: toldBy(status, fields, exchange.answeredAt) },
     judged: takesWholeAnswer(endpoint) ? undefined : (key: string) => keepAnswer(endpoint, key, headOnly(http), http),
-    finish: () => finishBody(call, answer, body, http),
+    finish: () => finishBody(call, answer, body, http, lengthOf(response, fields)),
     release: () => body?.release(),
   }
-  return result === 'answered' ? { result, ...arrived } : { result, ...arrived }
+  return { result, ...arrived }
 }
 
-async function finishBody(call: UpstreamRequest, answer: HttpAnswer, body: SharedBody | null, http: HttpExchange): Promise<Finished> {
+async function finishBody(
+  call: UpstreamRequest,
+  answer: HttpAnswer,
+  body: SharedBody | null,
+  http: HttpExchange,
+  length: number | undefined,
+): Promise<Finished> {
+  const { endpoint, ending } = call
   try {
-    if (body && (await body.fill()) === 'outgrown') return { notKept: 'too-large' satisfies NotKept }
+    if (body && (await body.fill(length)) === 'outgrown') return { notKept: 'too-large' satisfies NotKept }
   } catch (broken) {
     return { broken }
   }
-  return { kept: keptForm(call, { ...answer, body: body?.bytes ?? new Uint8Array() }, http) }
+  const bytes = body?.bytes ?? new Uint8Array()
+  const { statuses, test } = endpoint.failure
+  if (statuses.has(http.status)) return { notKept: 'failed' }
+  const isWhole = http.status >= 200 && http.status < 300 && http.status !== 206 && call.init.method !== 'HEAD'
+  if (isWhole && !ending.signal.aborted && endpoint.mode !== 'measure') {
+    const facts = factsOf(http, bytes)
+    if (isBrokenJson(fieldValue(http.fields, 'content-type'), bytes)) return { amiss: amiss(endpoint, 'calls itself JSON and is none') }
+    if (test && says(test, facts)) return { amiss: amiss(endpoint, 'says that it failed, by "failsWhen"') }
+  }
+  return { kept: keptForm(call, { ...answer, body: bytes }, http) }
+}
+
+function amiss({ provider, name }: RequestEndpoint, what: string): Error {
+  return new Error(`the answer of ${provider}.${name} ${what}`)
+}
+
+/** A function of the configuration that fails says nothing: the answer counts as it is. */
+function says(test: (answer: AnswerFacts) => boolean, facts: AnswerFacts): boolean {
+  try {
+    return test(facts)
+  } catch {
+    return false
+  }
+}
+
+/**
+ * How many bytes the body has to have; undefined where that cannot be known, for `fetch` undoes content codings, and a page does not see
+ * them in answers of another origin.
+ */
+function lengthOf(response: Response, fields: Fields): number | undefined {
+  const coded = fieldValue(fields, 'content-encoding') !== undefined
+  const length = fieldValue(fields, 'content-length')
+  return coded || response.type === 'cors' || length === undefined || !/^\d+$/.test(length) ? undefined : Number(length)
+}
+
+function factsOf(http: HttpExchange, body: Uint8Array): AnswerFacts {
+  return { ...headOnly(http), json: () => JSON.parse(new TextDecoder().decode(body)) }
 }
 
 function keptForm(
@@ -110,7 +167,7 @@ function keptForm(
   { status, statusText, fields, url, body }: WholeAnswer,
   http: HttpExchange,
 ): Kept {
-  const facts: AnswerFacts = { ...headOnly(http), json: () => JSON.parse(new TextDecoder().decode(body)) }
+  const facts = factsOf(http, body)
   return {
     judge: (key) => keepAnswer(endpoint, key, facts, http),
     form: ({ withheld, freshBy }) => {
@@ -129,7 +186,7 @@ function takesWholeAnswer({ freshness, exceptAnswer }: RequestEndpoint): boolean
   return freshness?.kind === 'said' || exceptAnswer !== undefined
 }
 
-function headOnly({ status, fields }: { status: number; fields: Fields }): AnswerFacts {
+function headOnly({ status, fields }: { readonly status: number; readonly fields: Fields }): AnswerFacts {
   return { status, header: (name) => new Headers(fields as [string, string][]).get(name), json: () => undefined }
 }
 

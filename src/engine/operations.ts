@@ -7,10 +7,11 @@ import type { Entry, Store } from '../core/ports/store.js'
 import { argumentKey, canonicalKey } from '../core/rules/argument-key.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import type { AnswerFacts } from '../core/rules/freshness.js'
-import type { RuleOptions } from '../core/rules/options.js'
-import type { Answered, Fetched, Finished } from './ask.js'
+import type { CallOptions, RuleOptions } from '../core/rules/options.js'
+import { type Answered, type CallTerms, type Fetched, type Finished, termsOf } from './ask.js'
 import type { Books } from './books.js'
 import type { CallRunner } from './call-runner.js'
+import type { Events } from './events.js'
 import { type OperationValue, storableValue, storedValue, unchangeable } from './operation-value.js'
 
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
@@ -19,12 +20,16 @@ export type AsyncFunction = (...args: never[]) => Promise<unknown>
 export interface OperationOptions<F extends AsyncFunction = AsyncFunction> extends RuleOptions {
   /** Returns what tells one answer from another, as plain JSON data, in place of the arguments. */
   readonly keyedBy?: (...args: Parameters<F>) => unknown
+  /** What a caller gets where the function fails and no older value may be given. Default: the failure itself. */
+  readonly otherwise?: { readonly value: Awaited<ReturnType<F>> }
 }
 
 /** A wrapped function: called like the one it wraps, and able to say how a call was answered. */
 export type Operation<F extends AsyncFunction> = F & {
   /** Calls the operation and returns, beside the value, how the call was answered. */
   withOutcome(...args: Parameters<F>): Promise<{ value: Awaited<ReturnType<F>>; outcome: Outcome }>
+  /** The same operation, called on other terms than its rule's. */
+  calling(options: CallOptions): Operation<F>
 }
 
 export interface OperationParts {
@@ -32,6 +37,7 @@ export interface OperationParts {
   readonly clock: Clock
   readonly books: Books
   readonly runner: CallRunner
+  readonly events: Events
   /** Throws once the stash is closed. */
   readonly assertOpen: () => void
 }
@@ -43,16 +49,18 @@ const mostKeys = 1_000
 export function wrapOperation<F extends AsyncFunction>(
   endpoint: Endpoint,
   fn: F,
-  keyedBy: OperationOptions<F>['keyedBy'],
+  { keyedBy, otherwise, retries }: OperationOptions<F>,
   parts: OperationParts,
 ): Operation<F> {
-  const { store, clock, runner, books } = parts
-  const { freshForMs } = endpoint
+  const { store, clock, runner, books, events } = parts
+  const instead = otherwise && storableValue(otherwise.value)
+  const { freshForMs, refreshAheadMs } = endpoint
   const { version } = endpoint
   const id = `${endpoint.provider}.${endpoint.name}${version === undefined ? '' : `@${version}`}`
   const line = books.line(endpoint.provider, endpoint.name, endpoint.mode)
   const lookUp = endpoint.mode !== 'measure' && freshForMs !== undefined && endpoint.slidingMs === undefined
   const keys = new Map<string, string>()
+  const ruled = termsOf(endpoint, undefined)
 
   function keyOf(args: Parameters<F>): string {
     if (keyedBy) return canonicalKey(id, keyedBy(...args))
@@ -71,6 +79,7 @@ export function wrapOperation<F extends AsyncFunction>(
     self: unknown,
     args: Parameters<F>,
     key: string,
+    terms: CallTerms,
     looked?: Entry | Promise<Entry | undefined>,
   ): Promise<Answered<OperationValue>> {
     return runner.run<OperationValue>(
@@ -83,7 +92,9 @@ export function wrapOperation<F extends AsyncFunction>(
         canServe: () => true,
         canJoin: () => true,
         slides: () => true,
-        callUpstream: () => fetchValue(endpoint, clock, () => fn.apply(self, args)),
+        ...{ ...terms, urgency: { ...terms.urgency }, repeatable: retries !== undefined, sent: {} },
+        otherwise: otherwise && (() => instead?.value ?? unchangeable(otherwise.value)),
+        callUpstream: (_ending, _stale, leave) => fetchValue(endpoint, clock, leave, () => fn.apply(self, args)),
         revive: valueOfEntry,
         copy: (shared) => shared,
       },
@@ -92,7 +103,7 @@ export function wrapOperation<F extends AsyncFunction>(
   }
 
   async function ask(self: unknown, args: Parameters<F>, key: string, looked?: Entry | Promise<Entry | undefined>): Promise<unknown> {
-    const { answer } = await run(self, args, key, looked)
+    const { answer } = await run(self, args, key, ruled, looked)
     return answer.read()
   }
 
@@ -109,25 +120,48 @@ export function wrapOperation<F extends AsyncFunction>(
     const looked = store.get(key)
     if (looked === undefined || looked instanceof Promise) return ask(this, args, key, looked)
     const now = clock.now()
-    if (!isFresh(looked, freshForMs, now)) return ask(this, args, key, looked)
+    if (!isFresh(looked, freshForMs, now) || looked.freshUntil - now <= refreshAheadMs || events.heard('call')) {
+      return ask(this, args, key, looked)
+    }
+    let value: unknown
+    try {
+      value = valueOfEntry(looked).read()
+    } catch {
+      return ask(this, args, key, looked)
+    }
     const tally = line.at(now)
     tally.hit++
     tally.latency.none++
-    return Promise.resolve(valueOfEntry(looked).read())
+    return Promise.resolve(value)
   }
 
-  async function withOutcome(this: unknown, ...args: Parameters<F>) {
-    parts.assertOpen()
-    const { answer, outcome } = await run(this, args, keyOf(args))
-    return { value: answer.read() as Awaited<ReturnType<F>>, outcome }
+  const withTerms = (terms: CallTerms) =>
+    async function withOutcome(this: unknown, ...args: Parameters<F>) {
+      parts.assertOpen()
+      const { answer, outcome } = await run(this, args, keyOf(args), terms)
+      return { value: answer.read() as Awaited<ReturnType<F>>, outcome }
+    }
+
+  function calling(options: CallOptions): Operation<F> {
+    const withOutcome = withTerms(termsOf(endpoint, options))
+    const call = async function (this: unknown, ...args: Parameters<F>) {
+      return (await withOutcome.apply(this, args)).value
+    }
+    return Object.assign(call as unknown as F, { withOutcome, calling })
   }
 
-  return Object.assign(operation as unknown as F, { withOutcome })
+  return Object.assign(operation as unknown as F, { withOutcome: withTerms(ruled), calling })
 }
 
-async function fetchValue(endpoint: Endpoint, clock: Clock, call: () => Promise<unknown>): Promise<Fetched<OperationValue>> {
+async function fetchValue(
+  endpoint: Endpoint,
+  clock: Clock,
+  leave: () => Promise<void>,
+  call: () => Promise<unknown>,
+): Promise<Fetched<OperationValue>> {
   let value: unknown
   try {
+    await leave()
     value = await call()
   } catch (error) {
     return { result: 'failed', error }
@@ -135,6 +169,7 @@ async function fetchValue(endpoint: Endpoint, clock: Clock, call: () => Promise<
   const now = clock.now()
   const storable = storableValue(value)
   const finished = (): Finished => {
+    if (failsBy(endpoint, value)) return { amiss: new Error(`the value of ${endpoint.provider}.${endpoint.name} says that it failed`) }
     if (!storable) return { notKept: 'inexact' }
     const { head, body } = storable
     if (body.byteLength > endpoint.maxBodyBytes) return { notKept: 'too-large' }
@@ -144,7 +179,22 @@ async function fetchValue(endpoint: Endpoint, clock: Clock, call: () => Promise<
   return { result: 'answered', answer: storable?.value ?? unchangeable(value), whole: true, finish: async () => finished(), release() {} }
 }
 
+/** A function of the configuration that fails says nothing: the value counts as it is. */
+function failsBy({ failure, mode }: Endpoint, value: unknown): boolean {
+  if (mode === 'measure') return false
+  try {
+    return failure.test?.({ status: undefined, header: () => null, json: () => value }) ?? false
+  } catch {
+    return false
+  }
+}
+
+/** The value that an entry holds; throws, the first time, where it holds none. */
 function valueOfEntry(entry: Entry): OperationValue {
-  entry.memo ??= storedValue(entry.head, entry.body)
+  if (entry.memo === undefined) {
+    const value = storedValue(entry.head, entry.body)
+    value.read()
+    entry.memo = value
+  }
   return entry.memo as OperationValue
 }

@@ -1,24 +1,34 @@
 import { resultOfStatus } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import { UpstreamTimeoutError } from '../core/errors.js'
+import type { UpstreamCallFacts } from '../core/events.js'
 import { narrowed } from '../core/http/no-vary-search.js'
 import { signpostOf } from '../core/http/variants.js'
 import { unmatched } from '../core/ledger/ledger-row.js'
+import { isTelling, saysWhen, toldBy } from '../core/limits/told-limits.js'
 import { costOfCall } from '../core/money/flat-price.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
+import type { CallOptions } from '../core/rules/options.js'
 import { placeOfRequest } from '../core/rules/request-key.js'
 import type { RuleBook } from '../core/rules/rule-book.js'
+import { termsOf } from './ask.js'
 import type { CallRunner } from './call-runner.js'
-import type { Matched } from './http-asks.js'
+import type { Events } from './events.js'
+import type { Gate } from './gate.js'
+import { type Matched, withoutSecrets } from './http-asks.js'
 import type { Fetch } from './http-upstream.js'
+import { fieldsOf } from './response-value.js'
+import type { Pass } from './waiting-room.js'
 
 export interface PassedCallsParts {
   readonly rules: RuleBook
   readonly store: Store
   readonly clock: Clock
   readonly runner: CallRunner
+  readonly gate: Gate
+  readonly events: Events
   readonly fetch: Fetch
 }
 
@@ -33,21 +43,36 @@ export class PassedCalls {
     this.#parts = parts
   }
 
-  /** An endpoint's timeout holds until the answer begins. */
+  /** It leaves through the gate of its provider, on the terms of its endpoint; the timeout holds until the answer begins. */
   async pass(
     { provider, endpoint, method, url, line }: Matched,
     input: Parameters<Fetch>[0],
     init: Parameters<Fetch>[1],
+    wanted: CallOptions | undefined,
   ): Promise<{ response: Response; outcome: Outcome }> {
     const { clock, fetch } = this.#parts
     const began = clock.ticks()
-    const timed = endpoint && this.#timed(endpoint, input, init)
+    const rule = endpoint ?? provider?.rest
+    let pass: Pass | undefined
+    let left: number | undefined
+    let ending: AbortController | undefined
+    let cancel = () => {}
     let result: ReturnType<typeof resultOfStatus> = 'failed'
     let status: number | undefined
+    let trouble: unknown
     try {
-      const response = await fetch(input, timed?.init ?? init)
+      const own = init?.signal ?? (input instanceof Request ? input.signal : undefined)
+      pass = rule && rule.mode !== 'measure' ? await this.#enter(rule, own, wanted) : undefined
+      left = clock.now()
+      const timed = endpoint && this.#timed(endpoint, own)
+      if (timed) ({ ending, cancel } = timed)
+      const response = await fetch(input, timed ? { ...init, signal: timed.signal } : init)
       status = response.status
-      result = resultOfStatus(status)
+      result = resultOfStatus(status, endpoint?.failure.statuses)
+      const told = toldBy(status, fieldsOf(response.headers), clock.now())
+      if (pass && isTelling(told)) await pass.told(told)
+      await pass?.end({ how: result, what: `answered with status ${status}`, saidWhen: saysWhen(told) })
+      pass = undefined
       const asksOnly = safeMethods.includes(method) || endpoint?.freshForMs !== undefined
       if (!asksOnly && status >= 200 && status < 400) await this.#outdate(url, response)
       const outcome: Outcome = {
@@ -56,13 +81,49 @@ export class PassedCalls {
         cost: endpoint && costOfCall(endpoint, status === 304 ? 'unmodified' : result),
       }
       return { response, outcome }
+    } catch (error) {
+      trouble = error
+      throw error
     } finally {
-      timed?.cancel()
+      cancel()
+      const gone = trouble !== undefined && !(ending?.signal.aborted ?? true)
+      await pass?.end({ how: gone && isAbort(trouble) ? 'left' : 'failed', what: trouble instanceof Error ? trouble.message : 'failed' })
+      const ms = clock.ticks() - began
       const tally = line.at(clock.now())
       tally[result === 'answered' ? 'forwarded' : 'letDown']++
-      tally[result === 'answered' ? 'upAnswered' : result === 'refused' ? 'upRefused' : 'upFailed']++
+      if (left !== undefined) tally[result === 'answered' ? 'upAnswered' : result === 'refused' ? 'upRefused' : 'upFailed']++
       if (status === 304) tally.upUnmodified++
-      tally.latency.add(clock.ticks() - began)
+      tally.latency.add(ms)
+      this.#tell({ provider, endpoint, method, url }, { how: result, status, left, ms, error: trouble })
+    }
+  }
+
+  #enter(endpoint: Endpoint, signal: AbortSignal | null | undefined, wanted: CallOptions | undefined): Promise<Pass> {
+    const { urgency, atLimit, maxWaitMs } = termsOf(endpoint, wanted)
+    return this.#parts.gate.enter({
+      ...{ endpoint, urgency, waitMs: atLimit === 'refuse' ? 0 : maxWaitMs },
+      signal: signal ?? new AbortController().signal,
+    })
+  }
+
+  #tell(
+    { provider, endpoint, method, url }: Pick<Matched, 'provider' | 'endpoint' | 'method' | 'url'>,
+    {
+      how,
+      status,
+      left,
+      ms,
+      error,
+    }: { how: 'answered' | 'refused' | 'failed'; left: number | undefined; ms: number } & Pick<UpstreamCallFacts, 'status' | 'error'>,
+  ): void {
+    const { events } = this.#parts
+    const spot = { provider: provider?.name ?? unmatched, endpoint: endpoint?.name ?? unmatched }
+    if (left !== undefined && events.heard('upstream')) {
+      const shown = provider ? withoutSecrets(url.href, provider) : `${url.origin}${url.pathname}`
+      events.tell('upstream', { ...spot, how, method, url: shown, status, beganAt: left, ms, attempt: 1, inBackground: false, error })
+    }
+    if (events.heard('call')) {
+      events.tell('call', { ...spot, how: how === 'answered' ? 'passed' : 'failed', reason: whyNoRule(endpoint), ms, error })
     }
   }
 
@@ -96,13 +157,18 @@ export class PassedCalls {
     }
   }
 
-  /** The options of a call with a signal that also aborts when the endpoint's time is over. */
-  #timed({ provider, name, timeoutMs }: Endpoint, input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]) {
-    const overdue = new AbortController()
-    const cancel = this.#parts.clock.later(timeoutMs, () => overdue.abort(new UpstreamTimeoutError(provider, name, timeoutMs)))
-    const own = init?.signal ?? (input instanceof Request ? input.signal : undefined)
-    return { cancel, init: { ...init, signal: own ? AbortSignal.any([own, overdue.signal]) : overdue.signal } }
+  /** A signal that also aborts when the endpoint's time is over. */
+  #timed({ provider, name, timeouts }: Endpoint, own: AbortSignal | null | undefined) {
+    const { firstByteMs } = timeouts
+    const ending = new AbortController()
+    const late = () => ending.abort(new UpstreamTimeoutError(provider, name, 'firstByte', firstByteMs))
+    const cancel = this.#parts.clock.later(firstByteMs, late)
+    return { ending, cancel, signal: own ? AbortSignal.any([own, ending.signal]) : ending.signal }
   }
+}
+
+function isAbort(error: unknown): boolean {
+  return error instanceof Error && error.name === 'AbortError'
 }
 
 /** Why no rule holds for a request that its endpoint, if it has one, gave no key. */

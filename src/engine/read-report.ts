@@ -1,18 +1,24 @@
 import { StashenError } from '../core/errors.js'
-import { bucketMs } from '../core/ledger/ledger-row.js'
+import { bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
 import { quotasSince, reportOf } from '../core/ledger/report.js'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Store } from '../core/ports/store.js'
 import type { Moment, ReportOptions } from './stash.js'
 
-/** The report of what a store's ledger holds. Throws code `USAGE` for a moment that is none. */
-export async function readReport(store: Store, { since, until }: ReportOptions = {}): Promise<Report> {
+/** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
+export async function readReport(
+  store: Store,
+  { since, until }: ReportOptions = {},
+  unwritten: readonly LedgerRow[] = [],
+): Promise<Report> {
   const from = since === undefined ? 0 : bucketOf(momentMs(since, 'since'))
   const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentMs(until, 'until')
   const facts = await store.readFacts()
-  const rows = await store.readLedger(from, to)
+  const between = (first: number, end: number) => unwritten.filter(({ bucket }) => bucket >= first && bucket < end)
+  const rows = [...(await store.readLedger(from, to)), ...between(from, to)]
   const last = rows.reduce((latest, row) => Math.max(latest, row.bucket), from)
-  const before = await store.readLedger(Math.min(from, quotasSince(facts, last)), from)
+  const begin = Math.min(from, quotasSince(facts, last))
+  const before = [...(await store.readLedger(begin, from)), ...between(begin, from)]
   return reportOf({ rows: [...before, ...rows], facts, since: from })
 }
 

@@ -2,6 +2,7 @@ import type { Outcome } from '../core/decide/outcome.js'
 import { cacheStatus } from '../core/http/cache-status.js'
 import type { Fields, StoredHead } from '../core/http/stored-head.js'
 import type { Entry } from '../core/ports/store.js'
+import type { AnswerInstead } from '../core/rules/options.js'
 import { SharedBody } from './shared-body.js'
 
 /** An HTTP answer of which a `Response` can be made any number of times, also while its body is still arriving. */
@@ -20,6 +21,16 @@ export interface WholeAnswer extends HttpAnswer {
 export function answerOfEntry(entry: Entry): WholeAnswer {
   entry.memo ??= { ...(JSON.parse(entry.head) as StoredHead), body: entry.body }
   return entry.memo as WholeAnswer
+}
+
+/** What makes the default answer of an endpoint. */
+export function answerInstead({ status = 200, headers = {}, json, text = '' }: AnswerInstead): () => WholeAnswer {
+  const isJson = json !== undefined
+  const fields: Fields = Object.entries({ ...(isJson && { 'content-type': 'application/json' }), ...headers }).map(
+    ([name, value]) => [name.toLowerCase(), value] as const,
+  )
+  const body = new TextEncoder().encode(isJson ? JSON.stringify(json) : text)
+  return () => ({ status, statusText: '', fields, body })
 }
 
 /** Statuses whose answers have no body, so that `Response` takes none (Fetch Standard, "null body status"). */

@@ -14,6 +14,7 @@ export class SharedBody {
   readonly #maxBytes: number
   readonly #desert: (reason: unknown) => void
   readonly #explain: (cause: unknown) => unknown
+  readonly #watch: () => () => void
   readonly #readers = new Set<Reader>()
   #chunks: Uint8Array[] = []
   #size = 0
@@ -26,17 +27,18 @@ export class SharedBody {
 
   /**
    * `desert` is called when the last reader has gone before the end; `explain` makes the error that readers get of the one that broke
-   * the body off.
+   * the body off; `watch` is called when a piece of a body that is not kept is waited for, and what it returns when it is there.
    */
   constructor(
     source: ReadableStream<Uint8Array>,
     maxBytes: number,
-    { desert, explain }: { desert: (reason: unknown) => void; explain: (cause: unknown) => unknown },
+    { desert, explain, watch }: { desert: (reason: unknown) => void; explain: (cause: unknown) => unknown; watch: () => () => void },
   ) {
     this.#source = source.getReader()
     this.#maxBytes = maxBytes
     this.#desert = desert
     this.#explain = explain
+    this.#watch = watch
     this.#cut = new Promise((_, reject) => {
       this.#breakOff = reject
     })
@@ -53,11 +55,12 @@ export class SharedBody {
     return typeof this.#state === 'string' && this.#state !== 'over' && this.#size === this.#kept
   }
 
-  /** Reads until the body is whole or larger than what is kept. Rejects when it breaks off. Call once. */
-  async fill(): Promise<'whole' | 'outgrown'> {
+  /** Reads until the body is whole or larger than what is kept. Rejects when it breaks off, or has not the `length` it has to have. Call once. */
+  async fill(length?: number): Promise<'whole' | 'outgrown'> {
     while (this.#size <= this.#maxBytes) {
       const { done, value } = await this.#next()
       if (done) {
+        if (length !== undefined && length !== this.#size) throw this.#broken(new Error(`${this.#size} bytes came of ${length}`))
         this.#state = 'whole'
         return 'whole'
       }
@@ -114,8 +117,10 @@ export class SharedBody {
   async #readOn(): Promise<void> {
     if (this.#reading) return
     this.#reading = true
+    const over = this.#watch()
     try {
       const { done, value } = await this.#next()
+      over()
       this.#chunks = []
       this.#kept = 0
       if (done) {
@@ -123,7 +128,7 @@ export class SharedBody {
         this.#endReaders()
       } else for (const reader of this.#readers) give(reader, value)
     } catch {
-      // the readers know
+      over() // the readers know
     }
     this.#reading = false
   }
@@ -137,15 +142,19 @@ export class SharedBody {
         if (value.byteLength > 0) return { done, value }
       }
     } catch (cause) {
-      const broken = this.#explain(cause)
-      this.#state = { broken }
-      for (const { controller, leave } of this.#readers) {
-        leave()
-        controller.error(broken)
-      }
-      this.#readers.clear()
-      throw broken
+      throw this.#broken(cause)
     }
+  }
+
+  #broken(cause: unknown): unknown {
+    const broken = this.#explain(cause)
+    this.#state = { broken }
+    for (const { controller, leave } of this.#readers) {
+      leave()
+      controller.error(broken)
+    }
+    this.#readers.clear()
+    return broken
   }
 
   #endReaders(): void {

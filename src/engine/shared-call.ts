@@ -15,11 +15,14 @@ export class SharedCall<T extends Landing> {
   readonly #ending = new AbortController()
   #waiting = 0
   #joined = 0
+  /** Has it wait for its turn no longer among those in the background. */
+  readonly hurry: () => void
   /** Set once its answer must not be stored any more: something newer is known. */
   outOfDate = false
 
   /** `begin` gets what ends the call: aborted by this when nobody waits any more, or by `begin` itself. */
-  constructor(begin: (call: SharedCall<T>, ending: AbortController) => Promise<T>) {
+  constructor(begin: (call: SharedCall<T>, ending: AbortController) => Promise<T>, hurry: () => void) {
+    this.hurry = hurry
     this.#landing = begin(this, this.#ending)
     this.ended = this.#landing.then(({ finished }) => finished).then(noop, noop)
   }

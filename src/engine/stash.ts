@@ -1,6 +1,8 @@
 import type { Explanation } from '../core/decide/explanation.js'
 import type { Outcome } from '../core/decide/outcome.js'
+import type { EventListener, EventName } from '../core/events.js'
 import type { Report } from '../core/ledger/report-model.js'
+import type { CallOptions } from '../core/rules/options.js'
 import type { Fetch } from './http-upstream.js'
 import type { AsyncFunction, Operation, OperationOptions } from './operations.js'
 
@@ -19,8 +21,9 @@ export interface Stash extends AsyncDisposable {
   /**
    * Does what the global `fetch` does, with the same arguments, and answers repeated calls from store as their endpoint says.
    * Answers of endpoints carry `Cache-Status` (RFC 9211) and, from store, `Age`. Requests that no endpoint covers go by untouched
-   * and are counted. Rejects as `fetch` does, with `UpstreamTimeoutError` when the provider's time is over and with
-   * `BrokenBodyError` when the body breaks off. May be handed to others without its stash.
+   * and are counted. Rejects as `fetch` does; with `UpstreamTimeoutError` when the provider's time is over, `BrokenBodyError` when the
+   * body breaks off, `LimitReachedError` and `HeldOffError` when the call may not go out now, `CallOverdueError` when its own time is
+   * over, each only where no older answer may be given. May be handed to others without its stash.
    */
   readonly fetch: Fetch
   /**
@@ -29,8 +32,12 @@ export interface Stash extends AsyncDisposable {
    * Values that cannot be given back exactly as they were, such as instances of classes, are passed on and not stored.
    */
   operation<F extends AsyncFunction>(name: `${string}.${string}`, fn: F, options?: OperationOptions<F>): Operation<F>
-  /** How a call was answered; undefined for a response that does not come from this stash. */
-  outcomeOf(response: Response): Outcome | undefined
+  /** The same stash, called on other terms than the rules': `stash.calling({ background: true }).fetch` is a `fetch` for a nightly batch. */
+  calling(options: CallOptions): { readonly fetch: Fetch }
+  /** How a call was answered, by its response, or by the error it ended in; undefined for what does not come from this stash. */
+  outcomeOf(responseOrError: unknown): Outcome | undefined
+  /** Tells a listener of each event of a name; returns what ends that. */
+  on<N extends EventName>(name: N, listener: EventListener<N>): () => void
   /** What a request would do now, and why: endpoint, near misses, key, stored answer, decision. Nothing is called, stored or counted. */
   explain(...request: Parameters<Fetch>): Promise<Explanation>
   /** What happened to all calls of a stretch of time, of every process that shares the store. */

@@ -17,14 +17,18 @@ export interface Facts {
   /** How long past its freshness the rule lets one be given out while it is refreshed, and when a refresh fails, milliseconds. */
   readonly staleWhileRevalidateMs: number
   readonly staleIfErrorMs: number
+  /** How long before its end of freshness an answer in use is refreshed, milliseconds. */
+  readonly refreshAheadMs: number
   readonly bypass: Bypass | undefined
   readonly excerpt: Excerpt | undefined
   readonly wishes: RequestWishes
   readonly entry: StoredTimes | undefined
   /** Whether the answers of the key vary by request fields; `entry` is then the one for the request's. */
   readonly varied: boolean
-  /** Until when nobody asks this upstream again for a refresh. */
-  readonly heldOffUntil: number
+  /** Whether answers past their freshness are refused, by the rule or for this call. */
+  readonly neverStale: boolean
+  /** Whether calls to this upstream failed a moment ago, so that it is not asked. */
+  readonly heldOff: boolean
   readonly now: number
 }
 
@@ -54,7 +58,7 @@ export function decide(facts: Facts): Decision {
 
 /** The first row whose condition holds. */
 function decideOnline(facts: Facts): Decision {
-  const { entry, wishes, now, heldOffUntil } = facts
+  const { entry, wishes, now, heldOff, neverStale } = facts
   if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: 'none' }
   if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: 'none' }
   if (facts.bypass === 'request-excepted') return { do: 'call', fwd: 'bypass', reason: 'request-excepted', reuse: 'none' }
@@ -63,13 +67,15 @@ function decideOnline(facts: Facts): Decision {
   if (!entry && facts.varied) return { do: 'call', fwd: 'vary-miss', reason: 'no-variant', reuse: 'shared' }
   if (!entry) return { do: 'call', fwd: 'uri-miss', reason: 'absent', reuse: 'shared' }
   const fresh = isFresh(entry, facts.freshForMs, now)
-  if (wishes.anyAge) return { do: 'serve', how: fresh ? 'hit' : 'stale', reason: 'any-age-asked' }
+  if (wishes.anyAge && (fresh || !neverStale)) return { do: 'serve', how: fresh ? 'hit' : 'stale', reason: 'any-age-asked' }
   if (wishes.ask === 'check') return { do: 'call', fwd: 'request', reason: 'check-asked', reuse: 'own' }
-  if (fresh && suits(entry, wishes, now)) return { do: 'serve', how: 'hit', reason: 'fresh' }
-  if (acceptsStale(entry, wishes, now)) return { do: 'serve', how: 'stale', reason: 'stale-accepted' }
+  if (fresh && suits(entry, wishes, now)) {
+    const ahead = entry.freshUntil - now <= facts.refreshAheadMs && !wishes.storedOnly && !facts.excerpt
+    return { do: 'serve', how: 'hit', reason: 'fresh', ...(ahead && !heldOff && { refresh: true }) }
+  }
+  if (!neverStale && acceptsStale(entry, wishes, now)) return { do: 'serve', how: 'stale', reason: 'stale-accepted' }
   if (fresh) return { do: 'call', fwd: 'request', reason: 'younger-asked', reuse: 'shared' }
-  const mayBeStale = !refusesStale(entry, wishes, now)
-  const heldOff = now < heldOffUntil
+  const mayBeStale = !neverStale && !refusesStale(entry, wishes, now)
   if (mayBeStale && !heldOff && isRefreshable(entry, facts, now)) {
     return { do: 'serve', how: 'stale', reason: 'refreshing', refresh: !wishes.storedOnly && !facts.excerpt }
   }
@@ -84,14 +90,20 @@ function decideOffline({ entry, freshForMs = 0, now }: Facts): Decision {
 }
 
 /** Decides what a caller gets when the upstream call failed. */
-export function decideOnFailure(facts: Pick<Facts, 'entry' | 'freshForMs' | 'staleIfErrorMs' | 'wishes' | 'now'>): {
-  readonly do: 'serve' | 'give-up'
-  readonly reason: Reason
-} {
-  const { entry, wishes, now } = facts
-  return entry && !refusesStale(entry, wishes, now) && isUsable(entry, facts, wishes, now)
-    ? { do: 'serve', reason: 'upstream-failed' }
-    : { do: 'give-up', reason: 'no-older-answer' }
+export function decideOnFailure(
+  facts: Pick<Facts, 'mode' | 'entry' | 'freshForMs' | 'staleIfErrorMs' | 'wishes' | 'neverStale' | 'now'> & {
+    /** What went wrong, if not the upstream. */
+    readonly failure?: 'limit-reached' | 'held-off' | 'overdue' | undefined
+    /** Whether the endpoint has a default answer. */
+    readonly otherwise: boolean
+  },
+): { readonly do: 'serve' | 'otherwise' | 'give-up'; readonly reason: Reason } {
+  const { entry, wishes, now, neverStale, failure, otherwise, mode } = facts
+  if (entry && !neverStale && !refusesStale(entry, wishes, now) && isUsable(entry, facts, wishes, now)) {
+    return { do: 'serve', reason: failure ?? 'upstream-failed' }
+  }
+  if (otherwise && mode !== 'measure') return { do: 'otherwise', reason: 'default-given' }
+  return { do: 'give-up', reason: 'no-older-answer' }
 }
 
 /** Whether a fresh answer is as young, and for as long fresh, as the request asks (RFC 9111 sections 5.2.1.1 and 5.2.1.3). */

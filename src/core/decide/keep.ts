@@ -26,6 +26,8 @@ export type NotKept =
   | 'too-large'
   /** Its body broke off. */
   | 'broke-off'
+  /** It says that it failed, by the endpoint's `failsWhen`, or calls itself JSON and is none. */
+  | 'failed'
   /** A write to the same URL, or a newer call, made it out of date before it was complete. */
   | 'out-of-date'
   /** The value of an operation that cannot be given back exactly as it was: functions, instances of classes. */
@@ -66,10 +68,10 @@ export interface Keeping extends StoredTimes {
   readonly withheld: readonly string[]
 }
 
-/** How an upstream answer counts: 429 is a refusal, 5xx a failure (RFC 9110 section 15.6), all else an answer. */
-export function resultOfStatus(status: number): 'answered' | 'refused' | 'failed' {
+/** How an upstream answer counts: 429 is a refusal, 5xx a failure (RFC 9110 section 15.6), as are those of a rule; all else an answer. */
+export function resultOfStatus(status: number, failures?: ReadonlySet<number>): 'answered' | 'refused' | 'failed' {
   if (status === 429) return 'refused'
-  return status >= 500 ? 'failed' : 'answered'
+  return status >= 500 || failures?.has(status) ? 'failed' : 'answered'
 }
 
 /** How the value of an operation that came at `now` is kept. Throws what a function of the rule throws. */

@@ -9,10 +9,10 @@ export interface Outcome {
   readonly endpoint: string
   /**
    * `hit`: from store, fresh. `stale`: from store, past its freshness. `collapsed`: by another caller's upstream call.
-   * `forwarded`: by an upstream call of its own. `passed`: no endpoint covers the call, it went by untouched. `refused`: with a 504,
-   * for only a stored answer was asked for.
+   * `forwarded`: by an upstream call of its own. `passed`: no endpoint covers the call, it went by untouched. `otherwise`: by the
+   * endpoint's default. `refused`: with a 504, for only a stored answer was asked for. `failed`: not at all, with an error.
    */
-  readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed' | 'refused'
+  readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed' | 'otherwise' | 'refused' | 'failed'
   readonly reason: Reason
   /** Why the call went forward (RFC 9211 section 2.2), if it did. */
   readonly fwd?: Forward
@@ -24,6 +24,8 @@ export interface Outcome {
    */
   readonly stored?: boolean
   readonly notStored?: NotKept | undefined
+  /** Upstream calls made for this one, where it took more than one. */
+  readonly attempts?: number
   /** How old the answer is, in milliseconds. */
   readonly ageMs: number
   /** Until when the stored answer is fresh, milliseconds since 1970-01-01T00:00Z. */

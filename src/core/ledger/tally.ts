@@ -1,7 +1,7 @@
 import { LatencyHistogram } from './latency-histogram.js'
 
 /**
- * What is counted. The first five say how a call of the application ended and add up to the calls asked; the `up...`
+ * What is counted. The first six say how a call of the application ended and add up to the calls asked; the `up...`
  * ones say how a call to the provider ended, and answered, refused and failed ones add up to the upstream calls; the next two compare a refreshed answer with the
  * one it took the place of.
  */
@@ -14,6 +14,8 @@ const countNames = [
   'collapsed',
   /** answered by an upstream call of its own */
   'forwarded',
+  /** answered by the endpoint's default, for the upstream failed */
+  'otherwise',
   /** ended in an error, a refusal (429) or a server error (5xx) */
   'letDown',
   'upAnswered',
@@ -36,6 +38,7 @@ export class Tally implements Counts {
   stale = 0
   collapsed = 0
   forwarded = 0
+  otherwise = 0
   letDown = 0
   upAnswered = 0
   upUnmodified = 0
@@ -44,12 +47,14 @@ export class Tally implements Counts {
   changed = 0
   unchanged = 0
   wouldHit = 0
+  /** How old the oldest answer past its freshness was that was given out, milliseconds. */
+  oldestStaleMs = 0
   /** How long each caller waited, in milliseconds. */
   latency = new LatencyHistogram()
 
   /** Calls of the application. */
   get asked(): number {
-    return this.hit + this.stale + this.collapsed + this.forwarded + this.letDown
+    return this.hit + this.stale + this.collapsed + this.forwarded + this.otherwise + this.letDown
   }
 
   /** Calls that left for the provider. */
@@ -59,19 +64,21 @@ export class Tally implements Counts {
 
   merge(other: Tally): void {
     for (const name of countNames) this[name] += other[name]
+    this.oldestStaleMs = Math.max(this.oldestStaleMs, other.oldestStaleMs)
     this.latency.merge(other.latency)
   }
 
   /** Only what is not zero, so that a stored row stays small. */
   toJSON(): object {
     const counts = Object.fromEntries(countNames.filter((name) => this[name] !== 0).map((name) => [name, this[name]]))
-    return { ...counts, ms: this.latency }
+    return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ms: this.latency }
   }
 
   static parse(json: string): Tally {
-    const kept = JSON.parse(json) as Partial<Counts> & { ms?: number[] }
+    const kept = JSON.parse(json) as Partial<Counts> & { oldestStaleMs?: number; ms?: number[] }
     const tally = new Tally()
     for (const name of countNames) tally[name] = kept[name] ?? 0
+    tally.oldestStaleMs = kept.oldestStaleMs ?? 0
     tally.latency = LatencyHistogram.from(kept.ms ?? [])
     return tally
   }

@@ -14,6 +14,22 @@ export interface Entry extends StoredTimes {
   memo?: unknown
 }
 
+/** A small record that several processes change. */
+export interface SharedRecord {
+  /** JSON. */
+  readonly value: string
+  /** When it runs out, milliseconds since 1970-01-01T00:00Z. */
+  readonly keepUntil: number
+}
+
+/** What a store is opened with. */
+export interface Opening {
+  /** The opener's time. */
+  readonly now: number
+  /** Told of what the user must know, such as a file set aside. */
+  readonly warn: (message: string) => void
+}
+
 /** The same value now, or a promise of it. Stores that answer at once do, so that nothing waits for them. */
 export type Maybe<T> = T | Promise<T>
 
@@ -25,8 +41,8 @@ export type Maybe<T> = T | Promise<T>
  * rejects; it never returns part of an answer.
  */
 export interface Store {
-  /** Makes the store ready. Throws `StoreError` with what to do next. `now` is the opener's time. */
-  open(now: number): Maybe<void>
+  /** Makes the store ready. Throws `StoreError` with what to do next; may then be called again. */
+  open(opening: Opening): Maybe<void>
   /** The entry kept under `key`, whatever its age. A look-up counts as a use of the entry. */
   get(key: string): Maybe<Entry | undefined>
   /** Keeps an entry, in place of the one under the same key. May make room by dropping others. */
@@ -35,10 +51,19 @@ export interface Store {
   retime(key: string, times: StoredTimes): Maybe<void>
   /**
    * Marks entries as out of date, so that they are given out only once the upstream has confirmed them: those whose key is `prefix`,
-   * or begins with it and a space.
+   * or begins with it and a space; all where it is empty.
    */
   outdate(prefix: string, now: number): Maybe<void>
-  /** Drops every entry that is not worth keeping at `now`. Returns how many. */
+  /** Drops one entry. */
+  remove(key: string): Maybe<void>
+  /**
+   * Changes the shared record of a name in one step, which no other process can come between. `change` gets its value, if there is one
+   * that has not run out at `now`, and returns what takes its place, or undefined to leave it. It may be called again.
+   */
+  update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): Maybe<void>
+  /** The values of shared records whose names begin with `prefix`, by name, without those that have run out at `now`. */
+  records(prefix: string, now: number): Maybe<ReadonlyMap<string, string>>
+  /** Drops every record that has run out, and every entry that is not worth keeping at `now`. Returns how many entries. */
   sweep(now: number): Maybe<number>
   /** Adds tallies to the ledger: all of the rows or, if it throws, none. Adding is exact under concurrency. */
   addToLedger(rows: readonly LedgerRow[]): Maybe<void>

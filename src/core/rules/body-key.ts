@@ -1,5 +1,6 @@
 import canonicalize from 'canonicalize'
 import { digestOf } from './digest.js'
+import { atPointer } from './json-pointer.js'
 
 /**
  * What tells one body from another, as a digest: JSON by its canonical form (RFC 8785), or by the values at some pointers
@@ -17,7 +18,7 @@ function jsonForm(text: string, pointers: readonly string[] | undefined): string
   try {
     if (/\d{16}/.test(text)) return `text ${text}`
     const value: unknown = JSON.parse(text)
-    return `json ${canonicalize(pointers ? pointers.map((pointer) => [pointer, valueAt(value, pointer) ?? null]) : value)}`
+    return `json ${canonicalize(pointers ? pointers.map((pointer) => [pointer, atPointer(value, pointer) ?? null]) : value)}`
   } catch {
     return `text ${text}`
   }
@@ -27,13 +28,4 @@ function formForm(text: string): string {
   const fields = new URLSearchParams(text)
   fields.sort()
   return fields.toString()
-}
-
-/** The value that a JSON Pointer names (RFC 6901 section 4); undefined where there is none. */
-function valueAt(whole: unknown, pointer: string): unknown {
-  const steps = pointer.split('/').slice(1)
-  return steps.reduce<unknown>((value, step) => {
-    const name = step.replaceAll('~1', '/').replaceAll('~0', '~')
-    return typeof value === 'object' && value !== null && Object.hasOwn(value, name) ? (value as Record<string, unknown>)[name] : undefined
-  }, whole)
 }

@@ -1,16 +1,21 @@
 import type { Mode } from '../decide/mode.js'
-import type { BillingFacts } from '../ledger/ledger-row.js'
+import { type BillingFacts, unmatched } from '../ledger/ledger-row.js'
+import { compileLimit } from '../limits/limit.js'
 import { type FlatPlan, moneyOfCall } from '../money/flat-price.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
+import { compileFailure } from './failure.js'
 import { compileFreshness, longestFreshMs } from './freshness.js'
 import { compileKeying } from './keying.js'
 import { normalisePercent } from './normalise-url.js'
 import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from './options.js'
 import { parseRequestTemplate, segmentsOf } from './request-template.js'
 
-const defaultTimeout = '10 s'
-const defaultHoldOff = '30 s'
+const defaultTimeouts = { firstByte: '10 s', total: '1 min' } as const
+const defaultHoldOff = { first: '1 s', upTo: '5 min' } as const
+const defaultMaxWait = '10 s'
+const defaultQueue = 1_000
+const defaultRetryShare = 0.1
 const defaultMaxBodyBytes = 1024 * 1024
 
 /** What of a configuration holds for more than one provider. */
@@ -27,13 +32,21 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
     const rule = resolveRule(endpoint, options, common.sets)
     const compiled = compileEndpoint(name, endpoint.name, rule, options, common)
     const { shared = false, targetedFields = [], replaySetCookie = false, safe = false } = endpoint
+    const mayReuse = template.method === 'GET' || safe
     return [
       {
         ...compiled,
-        freshForMs: template.method === 'GET' || safe ? compiled.freshForMs : undefined,
+        freshForMs: mayReuse ? compiled.freshForMs : undefined,
+        ...(mayReuse && compiled.freshForMs !== undefined && { holdOff: compileHoldOff(rule.holdOff) }),
         audience: { shared, targets: targetedFields.map((field) => field.toLowerCase()) },
         exceptRequest: typeof rule.reuse === 'object' ? rule.reuse.exceptRequest : undefined,
-        ...{ template, replaySetCookie, keying: compileKeying({ ...endpoint, version: rule.version }) },
+        ...{
+          template,
+          replaySetCookie,
+          otherwise: endpoint.otherwise,
+          repeatable: template.method === 'GET' || template.method === 'HEAD' || safe,
+        },
+        ...{ keying: compileKeying({ ...endpoint, version: rule.version }) },
       },
     ]
   })
@@ -44,6 +57,7 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
     secretQuery: new Set(options.secretQuery),
     callerHeaders: ['authorization', 'cookie', 'origin', ...(options.secretHeaders ?? []).map((field) => field.toLowerCase())],
     endpoints,
+    rest: compileEndpoint(name, unmatched, {}, options, common),
   }
 }
 
@@ -55,23 +69,53 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
   const statusMs = [...freshForStatus.values()].filter((ms) => ms !== 'never')
   const slidingMs = durationMs(reuse.sliding?.upTo)
   const longest = trust === 'rule' ? longestFreshMs(freshness, [...statusMs, slidingMs ?? 0]) : Number.POSITIVE_INFINITY
+  const freshForMs = reuse.reuse === 'never' ? undefined : longest
   return {
     provider,
     name,
     mode: reuse.mode ?? options.mode ?? common.mode,
     version: reuse.version,
     ...{ trust, freshness, freshForStatus, slidingMs },
-    freshForMs: reuse.reuse === 'never' ? undefined : longest,
+    freshForMs,
     staleWhileRevalidateMs: durationMs(reuse.staleWhileRevalidate ?? 0) as number,
     audience: { shared: false, targets: [] },
     exceptAnswer: typeof reuse.reuse === 'object' ? reuse.reuse.exceptAnswer : undefined,
     maxBodyBytes: reuse.maxBodyBytes ?? defaultMaxBodyBytes,
     staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
-    holdOffMs: durationMs(reuse.holdOff ?? defaultHoldOff) as number,
-    timeoutMs: durationMs(options.timeout ?? defaultTimeout) as number,
+    holdOff: compileHoldOff(reuse.holdOff ?? 0),
+    timeouts: compileTimeouts(reuse.timeout ?? options.timeout),
+    withinMs: durationMs(reuse.within),
+    retries: compileRetries(reuse.retries),
+    refreshAheadMs: durationMs(reuse.refreshAhead ?? 0) as number,
+    limits: [
+      ...(options.limits ?? []).map((limit) => compileLimit(limit)),
+      ...(reuse.limits ?? []).map((limit) => compileLimit(limit, name)),
+    ],
+    atLimit: reuse.atLimit ?? 'older-answer',
+    maxWaitMs: durationMs(reuse.maxWait ?? defaultMaxWait) as number,
+    queue: options.queue ?? defaultQueue,
+    neverStale: reuse.neverStale ?? false,
+    failure: compileFailure(reuse.failsWhen),
     price: moneyOfCall(planOf(options, reuse)),
     unbilled: options.plan?.notBilled ?? [],
   }
+}
+
+function compileHoldOff(options: ReuseOptions['holdOff'] = {}): Endpoint['holdOff'] {
+  const { first = defaultHoldOff.first, upTo = defaultHoldOff.upTo } = typeof options === 'object' ? options : { first: options }
+  const firstMs = durationMs(first) as number
+  return { firstMs, upToMs: Math.max(firstMs, durationMs(upTo) as number) }
+}
+
+function compileTimeouts(options: ReuseOptions['timeout'] = {}): Endpoint['timeouts'] {
+  const { firstByte, total } = typeof options === 'object' ? options : { firstByte: options, total: options }
+  const totalMs = durationMs(total ?? defaultTimeouts.total) as number
+  return { firstByteMs: Math.min(totalMs, durationMs(firstByte ?? defaultTimeouts.firstByte) as number), totalMs }
+}
+
+function compileRetries(options: ReuseOptions['retries'] = 0): Endpoint['retries'] {
+  const { upTo, share = defaultRetryShare } = typeof options === 'object' ? options : { upTo: options }
+  return { upTo, share }
 }
 
 function statusMap(freshForStatus: ReuseOptions['freshForStatus'] = {}): Endpoint['freshForStatus'] {

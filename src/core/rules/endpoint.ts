@@ -1,8 +1,12 @@
 import type { KeepRule } from '../decide/keep.js'
 import type { Mode } from '../decide/mode.js'
+import type { HoldOffRule } from '../limits/hold-off.js'
+import type { Limit } from '../limits/limit.js'
 import type { UnbilledOutcome } from '../money/flat-price.js'
 import type { Money } from '../money/money.js'
+import type { FailureRule } from './failure.js'
 import type { KeyedRequest, Keying } from './keying.js'
+import type { AnswerInstead, AtLimit } from './options.js'
 import type { RequestTemplate } from './request-template.js'
 
 /** What is known of one endpoint or operation once its options are compiled. Times are milliseconds. */
@@ -16,8 +20,19 @@ export interface Endpoint extends KeepRule {
   /** How long after it was stored an answer can be made fresh by use, milliseconds; undefined where use does not. */
   readonly slidingMs: number | undefined
   readonly maxBodyBytes: number
-  readonly holdOffMs: number
-  readonly timeoutMs: number
+  readonly holdOff: HoldOffRule
+  readonly timeouts: { readonly firstByteMs: number; readonly totalMs: number }
+  readonly withinMs: number | undefined
+  readonly retries: { readonly upTo: number; readonly share: number }
+  readonly refreshAheadMs: number
+  /** Those of its provider and its own. */
+  readonly limits: readonly Limit[]
+  readonly atLimit: AtLimit
+  readonly maxWaitMs: number
+  /** How many calls may wait for a turn at its provider. */
+  readonly queue: number
+  readonly neverStale: boolean
+  readonly failure: FailureRule
   /** Price of one call, where a plan is known. */
   readonly price: Money | undefined
   /** Ways for a call to end that the plan does not bill. */
@@ -30,6 +45,9 @@ export interface RequestEndpoint extends Endpoint {
   readonly keying: Keying
   readonly exceptRequest: ((request: KeyedRequest) => boolean) | undefined
   readonly replaySetCookie: boolean
+  readonly otherwise: AnswerInstead | undefined
+  /** Whether a call may be made again (RFC 9110 section 9.2.1). */
+  readonly repeatable: boolean
 }
 
 /** A provider once its options are compiled. */
@@ -41,4 +59,6 @@ export interface Provider {
   /** Header fields that say who calls: their values keep answers apart, as a digest. */
   readonly callerHeaders: readonly string[]
   readonly endpoints: readonly RequestEndpoint[]
+  /** Stands for calls to the provider that no endpoint covers. */
+  readonly rest: Endpoint
 }

@@ -1,9 +1,11 @@
 import type { Trust } from '../decide/keep.js'
 import type { Mode } from '../decide/mode.js'
+import type { LimitOptions } from '../limits/limit.js'
 import type { UnbilledOutcome } from '../money/flat-price.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { Duration } from '../time/duration.js'
 import type { Timetable } from '../time/timetable.js'
+import type { FailureOptions } from './failure.js'
 import type { AnswerFacts, FreshnessFunction } from './freshness.js'
 import type { KeyedRequest, KeyFunction, KeyOptions } from './keying.js'
 
@@ -31,8 +33,39 @@ export interface ReuseOptions {
   readonly staleWhileRevalidate?: Duration
   /** How long past its freshness an answer may be given out when a refresh fails (RFC 5861 section 4). Default: never. */
   readonly staleIfError?: Duration
-  /** How long nobody asks again after a refresh failed, while an older answer can be given. Default `"30 s"`. */
-  readonly holdOff?: Duration
+  /** Whether an answer past its freshness is never given out, whatever else allows it, but in mode `offline`. Default false. */
+  readonly neverStale?: boolean
+  /** Answers that count as failures besides 5xx, 429 and JSON that does not parse. */
+  readonly failsWhen?: FailureOptions
+  /**
+   * How long nobody asks again after calls failed: `first` (default 1 s), twice as long after each further failure, up to `upTo` (default
+   * 5 min); a duration alone is the first. Callers meanwhile get an older answer, or `HeldOffError`. 0: never, which is the default of
+   * operations, whose errors may be about their arguments, and of endpoints whose answers are not stored.
+   */
+  readonly holdOff?: Duration | { readonly first?: Duration; readonly upTo?: Duration }
+  /**
+   * How long one upstream call may take: until its first byte (default 10 s), and in all (default 1 min). A duration alone is both. Of a
+   * body that is too large to be kept no piece may take longer than the first byte. Default: the provider's.
+   */
+  readonly timeout?: TimeoutOptions
+  /** How long a caller waits at the most for an answer to begin, whatever happens meanwhile. Default: as long as all else takes. */
+  readonly within?: Duration
+  /**
+   * How often a failed call is made again, where repeating it is safe: GET, HEAD, a `safe` POST, an operation that says so here. `share`:
+   * the share of recent calls to the provider that may be repetitions. Default: never; 0.1.
+   */
+  readonly retries?: number | { readonly upTo: number; readonly share?: number }
+  /** How long before its end of freshness an answer that is in use is refreshed, where limits have room. Default: never. */
+  readonly refreshAhead?: Duration
+  /** Limits of the endpoint, besides the provider's. */
+  readonly limits?: readonly LimitOptions[]
+  /**
+   * What a caller gets who would pass a limit: an `older-answer`, where one may be given, else a place in the queue; a place in the queue
+   * (`wait`), and an older answer only when it gets no turn; or at once an error (`refuse`). Default `older-answer`.
+   */
+  readonly atLimit?: AtLimit
+  /** How long a call waits in the queue at the most; then `LimitReachedError`. Default 10 s. */
+  readonly maxWait?: Duration
   /** `never`: nothing is stored, whatever `freshFor` a set or the provider's defaults give. Or which calls are excepted from reuse. */
   readonly reuse?: 'never' | ReuseExceptions
   /** Bytes of a body kept at the most; larger answers are passed on and not stored. Default 1 MiB. */
@@ -43,6 +76,32 @@ export interface ReuseOptions {
   readonly version?: number
   /** Price of one call where it is another than the plan's `perCall`: a decimal string in the plan's currency. */
   readonly perCall?: string
+}
+
+export type TimeoutOptions = Duration | { readonly firstByte?: Duration; readonly total?: Duration }
+
+export const atLimits = ['older-answer', 'wait', 'refuse'] as const
+export type AtLimit = (typeof atLimits)[number]
+
+/** What one call wants otherwise than its rule says. */
+export interface CallOptions {
+  /** Whether an answer past its freshness is refused for this call. */
+  readonly neverStale?: boolean
+  readonly atLimit?: AtLimit
+  readonly maxWait?: Duration
+  readonly within?: Duration
+  /** Whether nobody waits for it: it comes after others, and leaves them their share of every limit. */
+  readonly background?: boolean
+}
+
+/** An answer given where the upstream fails and no older answer may be given. */
+export interface AnswerInstead {
+  /** Default 200. */
+  readonly status?: number
+  readonly headers?: Readonly<Record<string, string>>
+  /** The body: plain JSON data, or text. */
+  readonly json?: unknown
+  readonly text?: string
 }
 
 /** What is never reused. Where a function fails, nothing is reused either, and `warn` is told. */
@@ -80,6 +139,8 @@ export interface EndpointOptions extends RuleOptions {
   readonly safe?: boolean
   /** Fields that count before `Cache-Control` where the upstream is trusted, first to last, e.g. `["CDN-Cache-Control"]` (RFC 9213). */
   readonly targetedFields?: readonly string[]
+  /** What a caller gets where the upstream fails and no older answer may be given. Default: the failure itself. */
+  readonly otherwise?: AnswerInstead
   /** Whether cookies that an answer sets are set again for later callers. Default false. */
   readonly replaySetCookie?: boolean
 }
@@ -111,8 +172,12 @@ export interface QuotaOptions {
 export interface ProviderOptions {
   /** Absolute http(s) URL that all endpoints stand below. Not needed where only operations are wrapped. */
   readonly baseUrl?: string
-  /** How long one upstream call may take, body included. Default `"10 s"`. */
-  readonly timeout?: Duration
+  /** How long one upstream call may take, where its endpoint does not say otherwise. */
+  readonly timeout?: TimeoutOptions
+  /** Limits of the provider on all calls together, of every process that shares the store. */
+  readonly limits?: readonly LimitOptions[]
+  /** How many calls may wait in this process for their turn. Default 1,000. */
+  readonly queue?: number
   /** Query parameters that carry a credential: callers with different ones never share an answer, and none is written down. */
   readonly secretQuery?: readonly string[]
   /** Header fields that carry a credential, besides `Authorization` and `Cookie`. */

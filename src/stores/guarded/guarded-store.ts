@@ -1,93 +1,189 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
-import { OncePerEpisode } from '../../core/once-per-episode.js'
-import type { Entry, Maybe, Store } from '../../core/ports/store.js'
+import type { Clock } from '../../core/ports/clock.js'
+import type { Entry, Maybe, Opening, SharedRecord, Store } from '../../core/ports/store.js'
+import { soundness } from './soundness.js'
+import { StorePart, type TroubleTold } from './store-part.js'
+
+export interface Guarding extends TroubleTold {
+  readonly clock: Clock
+  /** How long the store may take for one thing, milliseconds. */
+  readonly timeLimitMs: number
+  /** Whether a store that cannot be opened is tried again later, while calls go on without it. */
+  readonly openWithout: boolean
+  /** Told of an entry that is none. */
+  readonly corrupt: (key: string, error: unknown) => void
+}
 
 /**
- * What every store needs around it: a failing look-up is a miss and a failing write is none, so that calls go upstream as if
- * there were no store. Trouble is said once when it begins. The ledger fails openly: whoever writes it keeps what was not taken.
+ * What every store needs around it: a failing look-up is a miss and a failing write is none, so that calls go upstream as if there were
+ * no store, and neither takes longer than its time. Trouble is told once when it begins and once when it is over. What is shared among
+ * processes and the ledger fail openly: whoever keeps them knows what to do without.
  */
-export function guardedStore(store: Store, warn: (message: string) => void): Store {
-  return new GuardedStore(store, warn)
+export function guardedStore(store: Store, guarding: Guarding): Store & { tryAgain(): void } {
+  return new GuardedStore(store, guarding)
 }
+
+/** Marks that a failing store did not take, at the most; with more, nothing stored before is given out. */
+const mostUntold = 10_000
 
 class GuardedStore implements Store {
   readonly #store: Store
-  readonly #reading: OncePerEpisode
-  readonly #writing: OncePerEpisode
+  readonly #guarding: Guarding
+  readonly #reading: StorePart
+  readonly #writing: StorePart
+  #opening: Opening | undefined
+  /** While it is being opened late. */
+  #opens: Promise<void> | undefined
   #closed = false
+  /** Keys, and beginnings of keys, that were marked out of date while the store could not be told, with when. */
+  readonly #untold = new Map<string, number>()
 
-  constructor(store: Store, warn: (message: string) => void) {
+  constructor(store: Store, guarding: Guarding) {
+    const { clock, timeLimitMs } = guarding
     this.#store = store
-    this.#reading = new OncePerEpisode(warn)
-    this.#writing = new OncePerEpisode(warn)
+    this.#guarding = guarding
+    this.#reading = new StorePart(clock, timeLimitMs, 'the store cannot be read, calls go upstream until it can', guarding)
+    this.#writing = new StorePart(clock, timeLimitMs, unwritable, guarding)
   }
 
-  open(now: number): Maybe<void> {
-    return this.#store.open(now)
+  async open(opening: Opening): Promise<void> {
+    try {
+      await this.#store.open(opening)
+    } catch (error) {
+      if (!this.#guarding.openWithout) throw error
+      this.#opening = opening
+      this.#writing.failed(error)
+    }
   }
 
   get(key: string): Maybe<Entry | undefined> {
-    return attempt(() => this.#store.get(key), undefined, this.#reading, 'the store cannot be read, calls go upstream until it can')
+    if (this.#opening !== undefined || this.#untold.size > 0) return this.#getWithCare(key)
+    const found = this.#reading.attempt(() => this.#store.get(key), undefined)
+    return found instanceof Promise ? found.then((entry) => this.#sound(key, entry)) : this.#sound(key, found)
   }
 
   put(entry: Entry): Maybe<void> {
-    return attempt(() => this.#store.put(entry), undefined, this.#writing, unwritable)
+    return this.#write(() => this.#store.put(entry))
   }
 
   retime(key: string, times: StoredTimes): Maybe<void> {
-    return attempt(() => this.#store.retime(key, times), undefined, this.#writing, unwritable)
+    return this.#write(() => this.#store.retime(key, times))
   }
 
+  /** What the store cannot be told is kept, and counts for what is read, until it can. */
   outdate(prefix: string, now: number): Maybe<void> {
-    return attempt(() => this.#store.outdate(prefix, now), undefined, this.#writing, unwritable)
+    const keep = () => void this.#untold.set(this.#untold.size < mostUntold ? prefix : '', now)
+    try {
+      const done = this.#open(this.#writing, () => this.#store.outdate(prefix, now))
+      return done instanceof Promise ? done.catch(keep) : done
+    } catch {
+      keep()
+    }
+  }
+
+  remove(key: string): Maybe<void> {
+    return this.#write(() => this.#store.remove(key))
+  }
+
+  update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): Maybe<void> {
+    return this.#open(this.#writing, () => this.#store.update(name, now, change))
+  }
+
+  records(prefix: string, now: number): Maybe<ReadonlyMap<string, string>> {
+    return this.#open(this.#reading, () => this.#store.records(prefix, now))
   }
 
   sweep(now: number): Maybe<number> {
-    return attempt(() => this.#store.sweep(now), 0, this.#writing, unwritable)
+    return this.#opening ? 0 : this.#writing.attempt(() => this.#store.sweep(now), 0)
   }
 
   addToLedger(rows: readonly LedgerRow[]): Maybe<void> {
-    return this.#store.addToLedger(rows)
+    return this.#open(this.#writing, () => this.#store.addToLedger(rows))
   }
 
   readLedger(since: number, until: number): Maybe<LedgerRow[]> {
-    return this.#store.readLedger(since, until)
+    return this.#open(this.#reading, () => this.#store.readLedger(since, until))
   }
 
   addFacts(facts: BillingFacts): Maybe<void> {
-    return attempt(() => this.#store.addFacts(facts), undefined, this.#writing, unwritable)
+    return this.#write(() => this.#store.addFacts(facts))
   }
 
   readFacts(): Maybe<BillingFacts[]> {
-    return this.#store.readFacts()
+    return this.#open(this.#reading, () => this.#store.readFacts())
+  }
+
+  /** Has a store that is left alone be tried again at once. */
+  tryAgain(): void {
+    this.#reading.tryAgain()
+    this.#writing.tryAgain()
   }
 
   close(): Maybe<void> {
     if (this.#closed) return
     this.#closed = true
-    return this.#store.close()
+    if (!this.#opening) return this.#store.close()
   }
-}
 
-const unwritable = 'the store cannot be written, answers are not kept until it can'
-
-function attempt<T>(work: () => Maybe<T>, instead: T, episode: OncePerEpisode, trouble: string): Maybe<T> {
-  const spare = (cause: unknown): T => {
-    episode.trouble(trouble, cause)
-    return instead
-  }
-  try {
-    const done = work()
-    if (done instanceof Promise) {
-      return done.then((result) => {
-        episode.fine()
-        return result
-      }, spare)
+  #write(work: () => Maybe<void>): Maybe<void> {
+    try {
+      const done = this.#open(this.#writing, work)
+      return done instanceof Promise ? done.catch(() => undefined) : done
+    } catch {
+      // told by the part
     }
-    episode.fine()
-    return done
-  } catch (cause) {
-    return spare(cause)
+  }
+
+  /** Does work on a store that was opened, or can be now. */
+  #open<T>(part: StorePart, work: () => Maybe<T>): Maybe<T> {
+    return this.#opening === undefined ? part.do(work) : this.#openLate().then(() => part.do(work))
+  }
+
+  async #openLate(): Promise<void> {
+    this.#opens ??= (async () => {
+      try {
+        await this.#writing.do(async () => this.#store.open(this.#opening as Opening))
+        this.#opening = undefined
+      } finally {
+        this.#opens = undefined
+      }
+    })()
+    await this.#opens
+  }
+
+  async #getWithCare(key: string): Promise<Entry | undefined> {
+    await this.#tellOutdated()
+    const covered = [...this.#untold.keys()].some((prefix) => prefix === '' || key === prefix || key.startsWith(`${prefix} `))
+    if (covered) return undefined
+    try {
+      return this.#sound(key, await this.#open(this.#reading, () => this.#store.get(key)))
+    } catch {
+      return undefined
+    }
+  }
+
+  async #tellOutdated(): Promise<void> {
+    for (const [prefix, at] of [...this.#untold]) {
+      try {
+        await this.#open(this.#writing, () => this.#store.outdate(prefix, at))
+        this.#untold.delete(prefix)
+      } catch {
+        return
+      }
+    }
+  }
+
+  /** An entry that is one, else none: what is none is dropped. */
+  #sound(key: string, entry: Entry | undefined): Entry | undefined {
+    if (entry === undefined) return undefined
+    const fault = soundness(key, entry)
+    if (fault === undefined) return entry
+    this.#guarding.corrupt(key, new TypeError(fault))
+    void this.remove(key)
+    return undefined
   }
 }
+
+const unwritable =
+  'the store cannot be written: until it can, answers are not kept, counts wait in memory, and limits hold for this process alone'

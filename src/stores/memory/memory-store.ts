@@ -2,7 +2,7 @@ import { outOfDate, type StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
 import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
-import type { Entry, Store } from '../../core/ports/store.js'
+import type { Entry, SharedRecord, Store } from '../../core/ports/store.js'
 import { type Link, UseOrder } from './use-order.js'
 
 export interface MemoryStoreOptions {
@@ -27,6 +27,7 @@ class MemoryStore implements Store {
   readonly #order = new UseOrder<Slot>()
   readonly #ledger = new Map<string, LedgerRow>()
   readonly #facts: BillingFacts[] = []
+  readonly #records = new Map<string, SharedRecord>()
   #bytes = 0
 
   constructor(
@@ -60,12 +61,28 @@ class MemoryStore implements Store {
 
   outdate(prefix: string, now: number): void {
     for (const [key, slot] of this.#slots) {
-      const covered = key.startsWith(prefix) && (key.length === prefix.length || key[prefix.length] === ' ')
+      const covered = prefix === '' || (key.startsWith(prefix) && (key.length === prefix.length || key[prefix.length] === ' '))
       if (covered) slot.entry = { ...slot.entry, ...outOfDate(slot.entry, now) }
     }
   }
 
+  remove(key: string): void {
+    this.#drop(this.#slots.get(key))
+  }
+
+  update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): void {
+    const kept = this.#records.get(name)
+    const next = change(kept && kept.keepUntil > now ? kept.value : undefined)
+    if (next) this.#records.set(name, next)
+  }
+
+  records(prefix: string, now: number): ReadonlyMap<string, string> {
+    const kept = [...this.#records].filter(([name, { keepUntil }]) => name.startsWith(prefix) && keepUntil > now)
+    return new Map(kept.map(([name, { value }]) => [name, value]))
+  }
+
   sweep(now: number): number {
+    for (const [name, { keepUntil }] of this.#records) if (keepUntil <= now) this.#records.delete(name)
     const dead = [...this.#slots.values()].filter(({ entry }) => entry.keepUntil <= now)
     for (const slot of dead) this.#drop(slot)
     return dead.length

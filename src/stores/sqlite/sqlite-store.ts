@@ -2,7 +2,7 @@ import type { StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
 import type { BillingFacts, LedgerMode, LedgerRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
-import type { Entry, Store } from '../../core/ports/store.js'
+import type { Entry, Opening, SharedRecord, Store } from '../../core/ports/store.js'
 import { type Row, type SqliteDriver, transactions } from './driver.js'
 import { openFile } from './open-file.js'
 
@@ -28,7 +28,7 @@ class SqliteStore implements Store {
     this.#readOnly = readOnly
   }
 
-  open(now: number): void {
+  open({ now }: Opening): void {
     this.#driver = openFile(this.#file, now, this.#readOnly)
     this.#inTransaction = transactions(this.#driver)
     this.#statements = statementsOf(this.#driver)
@@ -49,10 +49,28 @@ class SqliteStore implements Store {
   }
 
   outdate(prefix: string, now: number): void {
-    this.#statements.outdate.run(now, now, now, prefix, `${prefix} `, `${prefix}!`)
+    this.#statements.outdate.run(now, now, now, prefix, `${prefix} `, `${prefix}!`, prefix)
+  }
+
+  remove(key: string): void {
+    this.#statements.remove.run(key)
+  }
+
+  update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): void {
+    this.#inTransaction(() => {
+      const kept = this.#statements.getRecord.get(name, now)
+      const next = change(kept && String(kept.value))
+      if (next) this.#statements.putRecord.run(name, next.value, next.keepUntil)
+    })
+  }
+
+  records(prefix: string, now: number): ReadonlyMap<string, string> {
+    const rows = this.#statements.records.all(prefix, prefix, prefix, now)
+    return new Map(rows.map(({ name, value }) => [String(name), String(value)]))
   }
 
   sweep(now: number): number {
+    this.#statements.dropRecords.run(now)
     return this.#statements.dropDead.run(now)
   }
 
@@ -107,8 +125,13 @@ function statementsOf(driver: SqliteDriver) {
     retime: driver.prepare(`UPDATE entry SET ${timeColumns.map((name) => `${name} = ?`).join(', ')} WHERE key = ? AND stored_at = ?`),
     outdate: driver.prepare(
       `UPDATE entry SET fresh_until = min(fresh_until, ?), refreshable_until = min(refreshable_until, ?),
-        usable_until = min(usable_until, ?), must_revalidate = 1 WHERE key = ? OR (key > ? AND key < ?)`, // "!" comes right after the space
+        usable_until = min(usable_until, ?), must_revalidate = 1 WHERE key = ? OR (key > ? AND key < ?) OR ? = ''`, // "!" comes right after the space
     ),
+    remove: driver.prepare('DELETE FROM entry WHERE key = ?'),
+    getRecord: driver.prepare('SELECT value FROM shared_record WHERE name = ? AND keep_until > ?'),
+    putRecord: driver.prepare('INSERT OR REPLACE INTO shared_record (name, value, keep_until) VALUES (?, ?, ?)'),
+    records: driver.prepare('SELECT name, value FROM shared_record WHERE name >= ? AND substr(name, 1, length(?)) = ? AND keep_until > ?'),
+    dropRecords: driver.prepare('DELETE FROM shared_record WHERE keep_until <= ?'),
     dropDead: driver.prepare('DELETE FROM entry WHERE keep_until <= ?'),
     getTally: driver.prepare('SELECT tally FROM ledger WHERE bucket = ? AND mode = ? AND provider = ? AND endpoint = ?'),
     putTally: driver.prepare('INSERT OR REPLACE INTO ledger (bucket, mode, provider, endpoint, tally) VALUES (?, ?, ?, ?, ?)'),

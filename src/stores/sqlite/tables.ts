@@ -2,9 +2,9 @@
 export const applicationId = 0x53747368
 
 /** Raised whenever the tables change in a way that other code cannot read. */
-export const formatVersion = 2
+export const formatVersion = 3
 
-/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally` and `facts` are JSON. */
+/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts` and `value` are JSON. */
 export const createTables = `
   CREATE TABLE IF NOT EXISTS entry (
     key TEXT PRIMARY KEY,
@@ -33,6 +33,11 @@ export const createTables = `
     since INTEGER NOT NULL,
     facts TEXT NOT NULL
   );
+  CREATE TABLE IF NOT EXISTS shared_record (
+    name TEXT PRIMARY KEY,
+    value TEXT NOT NULL,
+    keep_until INTEGER NOT NULL
+  ) WITHOUT ROWID;
   CREATE TABLE IF NOT EXISTS opened (
     one INTEGER PRIMARY KEY CHECK (one = 1),
     at INTEGER NOT NULL

@@ -1,0 +1,39 @@
+/** The pause after failures, in which nobody asks: plain data, milliseconds since 1970-01-01T00:00Z. */
+export interface HoldOff {
+  /** Failures since the last success. */
+  readonly failures: number
+  /** When the last of them became known. */
+  readonly at: number
+  readonly until: number
+  /** While one call tries whether it is over: until when its answer is waited for. */
+  readonly trialUntil?: number | undefined
+}
+
+/** How long the first pause is, and how long one can become. */
+export interface HoldOffRule {
+  readonly firstMs: number
+  readonly upToMs: number
+}
+
+/** Whether a call may go out: undefined, and whether it is the one that tries; else when to look again. */
+export function heldOffUntil(holdOff: HoldOff | undefined, { upToMs }: HoldOffRule, now: number): number | undefined {
+  if (!holdOff) return undefined
+  if (now < holdOff.until && holdOff.until - now <= upToMs) return holdOff.until // else the clock was set back
+  return holdOff.trialUntil !== undefined && now < holdOff.trialUntil ? holdOff.trialUntil : undefined
+}
+
+/**
+ * The pause after one more failure: twice as long each time, shortened by up to a quarter, by `chance` (0 to 1), so that many do not come
+ * back at once. A call that began before the last failure was known tells nothing new.
+ */
+export function afterFailure(
+  holdOff: HoldOff | undefined,
+  { firstMs, upToMs }: HoldOffRule,
+  call: { readonly began: number; readonly now: number; readonly chance: number },
+): HoldOff | undefined {
+  if (firstMs <= 0) return undefined
+  if (holdOff && call.began < holdOff.at && call.now >= holdOff.at) return holdOff
+  const failures = (holdOff?.failures ?? 0) + 1
+  const length = Math.min(upToMs, firstMs * 2 ** (failures - 1))
+  return { failures, at: call.now, until: call.now + Math.ceil(length * (1 - call.chance / 4)) }
+}

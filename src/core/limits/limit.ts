@@ -1,0 +1,109 @@
+import { periodAround } from '../time/calendar.js'
+import { type Duration, durationMs } from '../time/duration.js'
+
+/** Lengths of windows that have a name. */
+export const windowUnits = ['second', 'minute', 'hour', 'day', 'week', 'month', 'year'] as const
+export type WindowUnit = (typeof windowUnits)[number]
+
+/** How the windows of a limit lie in time: see `LimitOptions`. */
+export const windowKinds = ['rolling', 'aligned', 'fixed'] as const
+export type WindowKind = (typeof windowKinds)[number]
+
+/** A limit that a provider sets on calls. */
+export type LimitOptions =
+  /**
+   * So many calls in a window. `rolling` (default): in any stretch of that length. `aligned`: in each one that begins with the clock,
+   * days and longer in the calendar of `zone` (default UTC). `fixed`: in each one that begins with the first call after the last.
+   */
+  | {
+      readonly calls: number
+      readonly per: WindowUnit | Duration
+      readonly window?: WindowKind
+      readonly zone?: string
+      readonly reserved?: number
+    }
+  /** A bucket of `burst` tokens, of which each call takes one; it fills up again by `calls` tokens `per` time. */
+  | { readonly calls: number; readonly per: WindowUnit | Duration; readonly burst: number; readonly reserved?: number }
+  /**
+   * So many calls under way at once. `reserved`, here and above: the share (0 to 1) that background calls leave to others. Default 0.2;
+   * below 1 at least one call is left to them.
+   */
+  | { readonly atOnce: number; readonly reserved?: number }
+
+interface Sized {
+  /** Tells it from the others of its provider, also once its size was changed. */
+  readonly id: string
+  /** What it is, e.g. `30 calls per minute`. */
+  readonly name: string
+  /** Whether it holds for the provider as a whole. */
+  readonly whole: boolean
+  /** Calls allowed, and how many of them to background calls. */
+  readonly calls: number
+  readonly inBackground: number
+}
+
+/** A limit, compiled. Durations are milliseconds. */
+export type Limit = Sized &
+  (
+    | { readonly kind: 'rolling' | 'fixed'; readonly perMs: number }
+    | {
+        readonly kind: 'aligned'
+        readonly perMs: number
+        readonly calendar: { readonly unit: CalendarUnit; readonly zone: string } | undefined
+      }
+    | { readonly kind: 'bucket'; readonly perCallMs: number }
+    | { readonly kind: 'at-once' }
+  )
+
+type CalendarUnit = 'day' | 'week' | 'month' | 'year'
+
+/** The longest that each unit can be, so that a window is never taken for over too early. */
+const longestMs: Record<WindowUnit, number> = {
+  second: 1_000,
+  minute: 60_000,
+  hour: 3_600_000,
+  day: 25 * 3_600_000,
+  week: 169 * 3_600_000,
+  month: 31 * 86_400_000 + 3_600_000,
+  year: 366 * 86_400_000,
+}
+
+const defaultReserved = 0.2
+
+/** Compiles options that have been checked. `endpoint` is the one it belongs to, if it is not the provider's. */
+export function compileLimit(options: LimitOptions, endpoint?: string): Limit {
+  const { reserved = defaultReserved } = options
+  const sized = (calls: number, kind: string, name: string): Sized => ({
+    ...{ calls, whole: endpoint === undefined },
+    inBackground: Math.max(reserved < 1 ? 1 : 0, Math.floor(calls * (1 - reserved) + 1e-9)),
+    id: endpoint === undefined ? kind : `${endpoint} ${kind}`,
+    name: endpoint === undefined ? name : `${name} to ${endpoint}`,
+  })
+  if ('atOnce' in options) return { kind: 'at-once', ...sized(options.atOnce, 'at-once', `${options.atOnce} at once`) }
+  const { calls, per } = options
+  const perMs = windowMs(per)
+  const words = `${calls} calls per ${per}`
+  if ('burst' in options) {
+    return { kind: 'bucket', perCallMs: perMs / calls, ...sized(options.burst, `bucket ${perMs}`, `${words}, ${options.burst} in a burst`) }
+  }
+  const { window = 'rolling', zone = 'UTC' } = options
+  const size = sized(calls, `${window} ${perMs}`, window === 'rolling' ? words : `${words}, ${window}`)
+  if (window !== 'aligned') return { kind: window, perMs, ...size }
+  return { kind: window, perMs, calendar: isCalendarUnit(per) ? { unit: per, zone } : undefined, ...size }
+}
+
+/** The longest that a window can be, milliseconds. */
+export function windowMs(per: WindowUnit | Duration): number {
+  return longestMs[per as WindowUnit] ?? (durationMs(per) as number)
+}
+
+/** The aligned window that `now` falls in; `end` exclusive. */
+export function alignedWindow({ perMs, calendar }: Limit & { kind: 'aligned' }, now: number): { start: number; end: number } {
+  if (calendar) return periodAround(now, calendar.unit, calendar.zone)
+  const start = Math.floor(now / perMs) * perMs
+  return { start, end: start + perMs }
+}
+
+function isCalendarUnit(per: unknown): per is CalendarUnit {
+  return per === 'day' || per === 'week' || per === 'month' || per === 'year'
+}

@@ -1,0 +1,182 @@
+import { afterFailure, type HoldOff, type HoldOffRule, heldOffUntil } from './hold-off.js'
+import type { Limit } from './limit.js'
+import { begun, ended, type LimitState, type RoomAgain, roomAgain, roomIn, unused } from './limit-state.js'
+import type { Told, ToldLimit } from './told-limits.js'
+
+/** What is known of a provider by all who share a store: plain data, kept as JSON. Moments are milliseconds since 1970-01-01T00:00Z. */
+export interface ProviderState {
+  /** By the limit's id. */
+  readonly limits: Readonly<Record<string, LimitState>>
+  /** By the name the provider gives. */
+  readonly told: Readonly<Record<string, ToldLimit>>
+  /** Nobody asks before, for the provider said so. */
+  readonly notBefore?: number | undefined
+  /** By endpoint, and of the provider as a whole. */
+  readonly holdOffs: Readonly<Record<string, HoldOff>>
+  readonly wholeHoldOff?: HoldOff | undefined
+  readonly lastSuccessAt?: number
+  readonly lastError?: { readonly at: number; readonly endpoint: string; readonly what: string }
+  /** Calls begun and ended ever, for what a provider tells holds but for calls that were under way with the one it was told to. */
+  readonly begunEver: number
+  readonly endedEver: number
+}
+
+export const nothingKnown: ProviderState = { limits: {}, told: {}, holdOffs: {}, begunEver: 0, endedEver: 0 }
+
+/** A call to a provider, as its limits see it. */
+export interface LimitedCall {
+  readonly endpoint: string
+  /** Those of the provider and of the endpoint. */
+  readonly limits: readonly Limit[]
+  readonly holdOff: HoldOffRule
+  readonly inBackground: boolean
+  /** How long it can take, milliseconds: nothing heard of it by then, it counts as ended. */
+  readonly longestMs: number
+}
+
+/** A call that was let through. */
+export interface Passage {
+  readonly began: number
+  readonly until: number
+  /** Calls that had ended when it began. */
+  readonly endedBefore: number
+}
+
+export type Admission =
+  | { readonly admitted: true; readonly passage: Passage; readonly state: ProviderState }
+  | ({ readonly admitted: false } & Refusal)
+
+/** Why a call may not go out, and when to try again. */
+export interface Refusal extends RoomAgain {
+  readonly why: 'held-off' | 'limit-reached'
+  /** What stands in the way, for people. */
+  readonly what: string
+  /** Whether it stands in the way of the provider's other endpoints too. */
+  readonly whole: boolean
+}
+
+/** Lets a call through or not; all that stands in its way is looked at before anything is counted. */
+export function admit(state: ProviderState, call: LimitedCall, now: number): Admission {
+  const refusal = heldOff(state, call, now) ?? pastTold(state, call, now) ?? pastDeclared(state, call, now)
+  if (refusal) return { admitted: false, ...refusal }
+  const until = now + call.longestMs
+  const passage = { began: now, until, endedBefore: state.endedEver }
+  return { admitted: true, passage, state: withBegun(state, call, passage) }
+}
+
+function heldOff({ wholeHoldOff, holdOffs }: ProviderState, { endpoint, holdOff }: LimitedCall, now: number): Refusal | undefined {
+  if (holdOff.firstMs <= 0) return undefined
+  const facts = { why: 'held-off', what: 'calls to it failed a moment ago', sure: true } as const
+  const whole = heldOffUntil(wholeHoldOff, holdOff, now)
+  if (whole !== undefined) return { ...facts, at: whole, whole: true }
+  const own = heldOffUntil(holdOffs[endpoint], holdOff, now)
+  return own === undefined ? undefined : { ...facts, at: own, whole: false }
+}
+
+/** The share of what a provider says is left that background calls leave to others. */
+const toldReserved = 0.2
+
+function pastTold({ notBefore, told }: ProviderState, { inBackground }: LimitedCall, now: number): Refusal | undefined {
+  const facts = { why: 'limit-reached', sure: true, whole: true } as const
+  if (notBefore !== undefined && now < notBefore) return { ...facts, at: notBefore, what: 'the provider said to wait' }
+  const spent = Object.values(told).find(
+    ({ left, until, calls = 0 }) => now < until && left - (inBackground ? calls * toldReserved : 0) < 1,
+  )
+  return spent && { ...facts, at: spent.until, what: 'the provider said that no more calls are left' }
+}
+
+function pastDeclared(state: ProviderState, { limits, inBackground }: LimitedCall, now: number): Refusal | undefined {
+  for (const limit of limits) {
+    const used = state.limits[limit.id] ?? unused
+    if (roomIn(limit, used, now, inBackground) >= 1) continue
+    return { why: 'limit-reached', what: limit.name, whole: limit.whole, ...roomAgain(limit, used, now, inBackground) }
+  }
+  return undefined
+}
+
+/** Counts a call that has begun, also where its admission was given without this state. */
+export function withBegun(state: ProviderState, { endpoint, limits }: LimitedCall, { began, until }: Passage): ProviderState {
+  const used = limits.map((limit) => [limit.id, begun(limit, state.limits[limit.id] ?? unused, began, until)])
+  const told = Object.entries(state.told)
+    .filter(([, one]) => began < one.until)
+    .map(([name, one]) => [name, { ...one, left: one.left - 1 }])
+  const trying = (holdOff: HoldOff | undefined) => holdOff && { ...holdOff, trialUntil: until }
+  const own = trying(state.holdOffs[endpoint])
+  return {
+    ...state,
+    limits: { ...state.limits, ...Object.fromEntries(used) },
+    told: Object.fromEntries(told),
+    holdOffs: own ? { ...state.holdOffs, [endpoint]: own } : state.holdOffs,
+    wholeHoldOff: trying(state.wholeHoldOff),
+    begunEver: state.begunEver + 1,
+  }
+}
+
+/** How a call ended: `left` where its callers had gone before. */
+export interface CallEnd {
+  readonly how: 'answered' | 'refused' | 'failed' | 'left'
+  readonly at: number
+  /** Whether a refusal said when to come back. */
+  readonly saidWhen?: boolean
+  /** What went wrong, for people; no secrets. */
+  readonly what?: string | undefined
+  /** From 0 to 1: spreads the ends of pauses. */
+  readonly chance: number
+}
+
+/** Counts the end of a call that was let through. */
+export function withEnded(state: ProviderState, call: LimitedCall, passage: Passage, end: CallEnd): ProviderState {
+  const { endpoint, limits } = call
+  const used = limits.map((limit) => [limit.id, ended(limit, state.limits[limit.id] ?? unused, end.at, passage.until)])
+  const counted: ProviderState = {
+    ...state,
+    limits: { ...state.limits, ...Object.fromEntries(used) },
+    endedEver: state.endedEver + 1,
+  }
+  return withOutcome(counted, endpoint, call.holdOff, passage, end)
+}
+
+/** Learns what a provider told a call of its limits, at `at`. */
+export function withTold(state: ProviderState, { endedBefore }: Passage, told: Told, at: number): ProviderState {
+  const maybeUncounted = state.begunEver - endedBefore - 1 // calls that the provider may have seen after it said so
+  const news = told.limits.map((one) => {
+    const before = state.told[one.name]
+    const known = before && at < before.until ? before.left : Number.NEGATIVE_INFINITY
+    return [one.name, { ...one, left: Math.min(one.left, Math.max(known, one.left - maybeUncounted)) }]
+  })
+  return {
+    ...state,
+    told: { ...state.told, ...Object.fromEntries(news) },
+    notBefore: told.notBefore === undefined ? state.notBefore : Math.max(state.notBefore ?? 0, told.notBefore),
+  }
+}
+
+function withOutcome(state: ProviderState, endpoint: string, rule: HoldOffRule, passage: Passage, end: CallEnd): ProviderState {
+  const { [endpoint]: own, ...others } = state.holdOffs
+  const withOwn = (holdOff: HoldOff | undefined) => (holdOff ? { ...others, [endpoint]: holdOff } : others)
+  const untried = (holdOff: HoldOff | undefined) => holdOff && { ...holdOff, trialUntil: undefined }
+  switch (end.how) {
+    case 'answered':
+      return { ...state, holdOffs: others, wholeHoldOff: undefined, lastSuccessAt: end.at }
+    case 'left':
+      return { ...state, holdOffs: withOwn(untried(own)), wholeHoldOff: untried(state.wholeHoldOff) }
+    case 'refused':
+      if (end.saidWhen) {
+        const lastError = { at: end.at, endpoint, what: end.what ?? 'refused' }
+        return { ...state, holdOffs: withOwn(untried(own)), wholeHoldOff: untried(state.wholeHoldOff), lastError }
+      }
+      return withOutcome(state, endpoint, rule, passage, { ...end, how: 'failed' })
+    case 'failed': {
+      const call = { began: passage.began, now: end.at, chance: end.chance }
+      const holdOff = untried(afterFailure(own, rule, call))
+      const failing = Object.values(others).some(({ at }) => at >= (state.lastSuccessAt ?? 0))
+      const together = state.wholeHoldOff !== undefined || (holdOff !== undefined && failing)
+      return {
+        ...state,
+        holdOffs: withOwn(holdOff),
+        wholeHoldOff: together ? untried(afterFailure(state.wholeHoldOff, rule, call)) : undefined,
+        lastError: { at: end.at, endpoint, what: end.what ?? 'failed' },
+      }
+    }
+  }
+}

@@ -1,0 +1,67 @@
+import { HeldOffError, LimitReachedError } from '../core/errors.js'
+import type { Endpoint } from '../core/rules/endpoint.js'
+import type { GateParts, Leaving } from './leaving.js'
+import { ProviderGate } from './provider-gate.js'
+import { type Pass, WaitingRoom } from './waiting-room.js'
+
+/** Calls under way at once, at the most: a provider that hangs must not fill the memory. */
+const mostUnderWay = 10_000
+
+/** Where every call leaves for its provider: none goes past a limit, and none to what failed a moment ago. */
+export class Gate {
+  readonly #parts: GateParts
+  readonly #rooms = new Map<string, WaitingRoom>()
+  #underWay = 0
+
+  constructor(parts: GateParts) {
+    this.#parts = parts
+  }
+
+  /**
+   * Lets a call leave, at once or in its turn. Rejects with `HeldOffError`, with `LimitReachedError` when it would have to wait longer
+   * than it may, or with the reason of its signal. Whoever leaves tells the end.
+   */
+  async enter(leaving: Leaving): Promise<Pass> {
+    const { provider, name } = leaving.endpoint
+    if (this.#underWay >= mostUnderWay) {
+      throw new LimitReachedError(provider, name, `${mostUnderWay} calls under way in this process`, this.#parts.clock.now() + 1_000)
+    }
+    const pass = await this.#room(provider).enter(leaving)
+    this.#underWay++
+    return {
+      ...pass,
+      end: (end) => {
+        this.#underWay--
+        return pass.end(end)
+      },
+    }
+  }
+
+  /** Whether an upstream is held off, as far as this process knows. */
+  heldOff({ provider, name, holdOff }: Endpoint): boolean {
+    return this.#rooms.get(provider)?.gate.heldOff(name, holdOff, this.#parts.clock.now()) ?? false
+  }
+
+  heldOffError({ provider, name, holdOff }: Endpoint): HeldOffError {
+    const now = this.#parts.clock.now()
+    return new HeldOffError(provider, name, this.#rooms.get(provider)?.gate.heldOffUntil(name, holdOff, now) ?? now)
+  }
+
+  /** How many calls wait, by provider. */
+  waiting(): ReadonlyMap<string, number> {
+    return new Map([...this.#rooms].map(([provider, room]) => [provider, room.size]))
+  }
+
+  /** Writes what stores did not take. */
+  async settle(): Promise<void> {
+    for (const { gate } of this.#rooms.values()) await gate.settle()
+  }
+
+  #room(provider: string): WaitingRoom {
+    const known = this.#rooms.get(provider)
+    if (known) return known
+    const room = new WaitingRoom(new ProviderGate(provider, this.#parts), this.#parts)
+    this.#rooms.set(provider, room)
+    return room
+  }
+}

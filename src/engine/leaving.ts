@@ -1,0 +1,29 @@
+import type { LimitedCall } from '../core/limits/provider-state.js'
+import type { Clock } from '../core/ports/clock.js'
+import type { Store } from '../core/ports/store.js'
+import type { Endpoint } from '../core/rules/endpoint.js'
+import type { Events } from './events.js'
+
+export interface GateParts {
+  readonly store: Store
+  readonly clock: Clock
+  readonly events: Events
+  /** A number from 0 to 1, another each time. */
+  readonly chance: () => number
+}
+
+/** A call that wants to leave for its provider. */
+export interface Leaving {
+  readonly endpoint: Endpoint
+  /** Whether it comes after others; may be found out to be more urgent while it waits. */
+  readonly urgency: { inBackground: boolean }
+  /** How long it waits for its turn at the most, milliseconds. */
+  readonly waitMs: number
+  readonly signal: AbortSignal
+}
+
+/** A leaving call, as the limits of its provider see it. */
+export function limitedCall({ endpoint, urgency }: Leaving): LimitedCall {
+  const { name, limits, holdOff, timeouts } = endpoint
+  return { endpoint: name, limits, holdOff, inBackground: urgency.inBackground, longestMs: timeouts.totalMs + 1_000 }
+}

@@ -1,0 +1,171 @@
+import { type HoldOff, type HoldOffRule, heldOffUntil } from '../core/limits/hold-off.js'
+import {
+  type Admission,
+  admit,
+  type CallEnd,
+  type LimitedCall,
+  nothingKnown,
+  type Passage,
+  type ProviderState,
+  type Refusal,
+  withBegun,
+  withEnded,
+  withTold,
+} from '../core/limits/provider-state.js'
+import type { Told } from '../core/limits/told-limits.js'
+import type { Maybe } from '../core/ports/store.js'
+import type { GateParts } from './leaving.js'
+
+/** A change of what is known, which can be made again on what the store knows once it takes changes again. */
+interface Change<T> {
+  make(state: ProviderState): { readonly state: ProviderState | undefined; readonly result: T }
+  again(state: ProviderState, result: T): ProviderState
+}
+
+/** How long what is known is kept after its last change, milliseconds: longer than any window. */
+const keptForMs = 400 * 86_400_000
+
+/** Changes kept for a store that takes none, at the most. */
+const mostUnwritten = 20_000
+
+/** The name under which all who share a store find what is known of a provider. */
+export const stateName = (provider: string): string => `provider ${provider}`
+
+/** What is known of a provider, shared by all processes on one store; kept by this process alone while the store fails. */
+export class ProviderGate {
+  readonly #provider: string
+  readonly #parts: GateParts
+  #known: ProviderState = nothingKnown
+  #unwritten: ((state: ProviderState) => ProviderState)[] = []
+  #busy: Promise<unknown> | undefined
+
+  constructor(provider: string, parts: GateParts) {
+    this.#provider = provider
+    this.#parts = parts
+  }
+
+  /** Asks for a way out: counts the call if it is let through. */
+  admit(call: LimitedCall): Maybe<{ passage: Passage } | { refusal: Refusal }> {
+    const admitted = this.#change<Admission>({
+      make: (state) => {
+        const admission = admit(state, call, this.#parts.clock.now())
+        return { state: admission.admitted ? admission.state : undefined, result: admission }
+      },
+      again: (state, admission) => (admission.admitted ? withBegun(state, call, admission.passage) : state),
+    })
+    return admitted instanceof Promise ? admitted.then(outcomeOf) : outcomeOf(admitted)
+  }
+
+  /** Counts the end of a call that was let through, and tells of pauses that begin or end. */
+  end(call: LimitedCall, passage: Passage, end: CallEnd): Maybe<void> {
+    const told = this.#change<Turn>({
+      make: (before) => {
+        const state = withEnded(before, call, passage, end)
+        return { state, result: { before, after: state } }
+      },
+      again: (state) => withEnded(state, call, passage, end),
+    })
+    return told instanceof Promise ? told.then((turn) => this.#tell(call.endpoint, turn)) : this.#tell(call.endpoint, told)
+  }
+
+  /** Learns what the provider says of its limits. */
+  told(passage: Passage, told: Told): Maybe<void> {
+    const at = this.#parts.clock.now()
+    const learn = (before: ProviderState) => withTold(before, passage, told, at)
+    return this.#change<undefined>({ make: (before) => ({ state: learn(before), result: undefined }), again: learn })
+  }
+
+  heldOff(endpoint: string, rule: HoldOffRule, now: number): boolean {
+    return this.heldOffUntil(endpoint, rule, now) !== undefined
+  }
+
+  heldOffUntil(endpoint: string, rule: HoldOffRule, now: number): number | undefined {
+    const { wholeHoldOff, holdOffs } = this.#known
+    return heldOffUntil(wholeHoldOff, rule, now) ?? heldOffUntil(holdOffs[endpoint], rule, now)
+  }
+
+  /** Writes what the store did not take, if it takes it now. */
+  async settle(): Promise<void> {
+    if (this.#unwritten.length > 0) await this.#change({ make: () => ({ state: undefined, result: undefined }), again: (state) => state })
+  }
+
+  /** One change at a time, so that none is written twice. */
+  #change<T>(change: Change<T>): Maybe<T> {
+    if (!this.#busy) return this.#changeNow(change)
+    return this.#busy.then(() => this.#change(change))
+  }
+
+  #changeNow<T>(change: Change<T>): Maybe<T> {
+    const { store, clock } = this.#parts
+    const now = clock.now()
+    let result: T | undefined
+    let state = this.#known
+    try {
+      const done = store.update(stateName(this.#provider), now, (value) => {
+        const before = this.#unwritten.reduce((known, again) => again(known), value === undefined ? nothingKnown : parsed(value))
+        const made = change.make(before)
+        result = made.result
+        state = made.state ?? before
+        return made.state || this.#unwritten.length > 0 ? { value: JSON.stringify(state), keepUntil: now + keptForMs } : undefined
+      })
+      if (!(done instanceof Promise)) return this.#took(state, result as T)
+      const settled = done.then(
+        () => this.#took(state, result as T),
+        () => this.#alone(change),
+      )
+      this.#busy = settled.finally(() => {
+        this.#busy = undefined
+      })
+      return settled
+    } catch {
+      return this.#alone(change)
+    }
+  }
+
+  #took<T>(state: ProviderState, result: T): T {
+    this.#known = state
+    this.#unwritten = []
+    return result
+  }
+
+  #alone<T>(change: Change<T>): T {
+    const { state, result } = change.make(this.#known)
+    if (!state) return result
+    this.#known = state
+    this.#unwritten.push((known) => change.again(known, result))
+    if (this.#unwritten.length > mostUnwritten) this.#unwritten = [() => this.#known]
+    return result
+  }
+
+  #tell(endpoint: string, { before, after }: Turn): void {
+    this.#tellOne(endpoint, before.holdOffs[endpoint], after.holdOffs[endpoint], after)
+    this.#tellOne(null, before.wholeHoldOff, after.wholeHoldOff, after)
+  }
+
+  #tellOne(endpoint: string | null, was: HoldOff | undefined, is: HoldOff | undefined, { lastError }: ProviderState): void {
+    const { events } = this.#parts
+    const where = { provider: this.#provider, endpoint }
+    if (was && !is) events.tell('recovered', { what: 'upstream', ...where })
+    if (!is || is.failures === was?.failures) return
+    events.tell('hold-off', { ...where, failures: is.failures, until: is.until, what: lastError?.what ?? 'failed' })
+  }
+}
+
+interface Turn {
+  readonly before: ProviderState
+  readonly after: ProviderState
+}
+
+function outcomeOf(admission: Admission): { passage: Passage } | { refusal: Refusal } {
+  return admission.admitted ? { passage: admission.passage } : { refusal: admission }
+}
+
+/** What a store gives that is no state counts as nothing known. */
+export function parsed(value: string): ProviderState {
+  try {
+    const state = JSON.parse(value) as ProviderState
+    return typeof state.limits === 'object' && typeof state.holdOffs === 'object' && typeof state.told === 'object' ? state : nothingKnown
+  } catch {
+    return nothingKnown
+  }
+}

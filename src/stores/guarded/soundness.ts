@@ -1,0 +1,11 @@
+import type { Entry } from '../../core/ports/store.js'
+
+/** What is wrong with what a store gave for a key, if it is no entry of that key; undefined where it is one. */
+export function soundness(key: string, entry: Entry): string | undefined {
+  if (entry.key !== key) return 'the store gave an entry of another key'
+  const { storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil } = entry
+  const sum = storedAt + bornAt + freshUntil + refreshableUntil + usableUntil + keepUntil
+  if (typeof sum !== 'number' || Number.isNaN(sum)) return 'the entry has times that are none'
+  if (!(entry.body instanceof Uint8Array) || typeof entry.head !== 'string') return 'the entry has no body or no head'
+  return undefined
+}

@@ -1,0 +1,99 @@
+import type { Clock } from '../../core/ports/clock.js'
+import type { Maybe } from '../../core/ports/store.js'
+
+/** Told when trouble begins, and when it is over: once an episode. */
+export interface TroubleTold {
+  readonly trouble: (message: string, error: unknown) => void
+  readonly recovered: () => void
+}
+
+/** After a failure the store is left alone for so long, twice as long after each further one, up to so long; milliseconds. */
+const firstRestMs = 250
+const longestRestMs = 10_000
+
+/** What a store is used for, reading or writing: does the work in bounded time, and lets a store that failed rest for a while. */
+export class StorePart {
+  readonly #clock: Clock
+  readonly #timeLimitMs: number
+  readonly #what: string
+  readonly #told: TroubleTold
+  #failures = 0
+  #restUntil = 0
+
+  /** `what`: what the trouble means for the user, e.g. `the store cannot be read, calls go upstream until it can`. */
+  constructor(clock: Clock, timeLimitMs: number, what: string, told: TroubleTold) {
+    this.#clock = clock
+    this.#timeLimitMs = timeLimitMs
+    this.#what = what
+    this.#told = told
+  }
+
+  get inTrouble(): boolean {
+    return this.#failures > 0
+  }
+
+  get resting(): boolean {
+    return this.#failures > 0 && this.#clock.ticks() < this.#restUntil
+  }
+
+  /** Has a store that rests be tried again at once. */
+  tryAgain(): void {
+    this.#restUntil = 0
+  }
+
+  /** Does the work; throws, or rejects with, what goes wrong with it, and at once while the store rests. */
+  do<T>(work: () => Maybe<T>): Maybe<T> {
+    if (this.resting) throw new Error(`${this.#what}: it is left alone for a moment`)
+    let done: Maybe<T>
+    try {
+      done = work()
+    } catch (error) {
+      throw this.failed(error)
+    }
+    if (done instanceof Promise) return this.#inTime(done)
+    if (this.#failures > 0) this.fine()
+    return done
+  }
+
+  /** As `do`, with something else in place of what goes wrong. */
+  attempt<T>(work: () => Maybe<T>, instead: T): Maybe<T> {
+    try {
+      const done = this.do(work)
+      return done instanceof Promise ? done.catch(() => instead) : done
+    } catch {
+      return instead
+    }
+  }
+
+  failed(error: unknown): unknown {
+    this.#failures++
+    this.#restUntil = this.#clock.ticks() + Math.min(longestRestMs, firstRestMs * 2 ** (this.#failures - 1))
+    if (this.#failures === 1) this.#told.trouble(`${this.#what}: ${error instanceof Error ? error.message : String(error)}`, error)
+    return error
+  }
+
+  fine(): void {
+    if (this.#failures === 0) return
+    this.#failures = 0
+    this.#told.recovered()
+  }
+
+  #inTime<T>(work: Promise<T>): Promise<T> {
+    return new Promise((resolve, reject) => {
+      const cancel = this.#clock.later(this.#timeLimitMs, () => {
+        reject(this.failed(new Error(`it gave no answer within ${this.#timeLimitMs} ms`)))
+      })
+      work.then(
+        (done) => {
+          cancel()
+          this.fine()
+          resolve(done)
+        },
+        (error) => {
+          cancel()
+          reject(this.failed(error))
+        },
+      )
+    })
+  }
+}
