@@ -99,7 +99,13 @@ describe('whatever the upstream does', () => {
     const began = performance.now()
     const got = await stash
       .fetch(`${baseUrl}/tides/${place} asked`)
-      .then(async (response) => ({ response, ...(await response.text().then((body) => ({ body })).catch((error: unknown) => ({ error }))) }))
+      .then(async (response) => ({
+        response,
+        ...(await response
+          .text()
+          .then((body) => ({ body }))
+          .catch((error: unknown) => ({ error }))),
+      }))
       .catch((error: unknown) => ({ error, response: undefined }))
     const tookMs = performance.now() - began
     const { totals } = await stash.report()
