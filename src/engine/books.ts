@@ -66,6 +66,7 @@ export class Books {
     try {
       await this.#store.addToLedger(rows)
     } catch {
+      for (const line of this.#lines.values()) line.turn() // what was counted meanwhile is merged too
       this.#pending = merged([...rows, ...this.#pending])
       this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
     }
