@@ -34,7 +34,8 @@ export function assemble(
   { store, clock, mode, events, warn }: Surroundings,
 ): Assembly {
   const books = new Books(store, clock)
-  const gate = new Gate({ store, clock, events, chance })
+  const process = String(chance()).slice(2, 12)
+  const gate = new Gate({ store, clock, events, chance, process })
   const upstream = new UpstreamCalls({ clock, gate, events, chance, keeper: new Keeper(store, clock, warn) })
   const runner = new CallRunner({ store, clock, events, gate, upstream })
   const rules = new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets })))

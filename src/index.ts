@@ -30,6 +30,7 @@ export type { BillingFacts, LedgerMode, LedgerRow } from './core/ledger/ledger-r
 // Reports
 export type { Comparison, EndpointReport, Figures, ProviderReport, QuotaUse, Report, Spared, Without } from './core/ledger/report-model.js'
 export type { LimitOptions, WindowKind, WindowUnit } from './core/limits/limit.js'
+export type { HoldOffStatus, LimitStatus, ProviderStatus } from './core/limits/status.js'
 export type { Money } from './core/money/money.js'
 export type { Clock } from './core/ports/clock.js'
 export type { Entry, Maybe, Opening, SharedRecord, Store } from './core/ports/store.js'
@@ -53,7 +54,7 @@ export type {
 export type { Duration } from './core/time/duration.js'
 export type { Timetable, Weekday } from './core/time/timetable.js'
 export type { AsyncFunction, Operation, OperationOptions } from './engine/operations.js'
-export type { Moment, ReportOptions, Stash } from './engine/stash.js'
+export type { Moment, ReportOptions, Stash, StashStatus } from './engine/stash.js'
 export { openStash } from './open-stash.js'
 // Stores and time
 export { type MemoryStoreOptions, memoryStore } from './stores/memory/memory-store.js'

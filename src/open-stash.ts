@@ -12,6 +12,7 @@ import { Events } from './engine/events.js'
 import type { Fetch } from './engine/http-upstream.js'
 import { type AsyncFunction, type Operation, type OperationOptions, type OperationParts, wrapOperation } from './engine/operations.js'
 import { readReport } from './engine/read-report.js'
+import { readStatus } from './engine/read-status.js'
 import type { ReportOptions, Stash } from './engine/stash.js'
 import { systemClock } from './engine/system-clock.js'
 import { guardedStore } from './stores/guarded/guarded-store.js'
@@ -99,6 +100,10 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     },
     on: (name, listener) => events.on(name, listener),
     outcomeOf: (thing) => http.outcomeOf(thing),
+    async status() {
+      assertOpen()
+      return readStatus(store, clock.now(), store.trouble)
+    },
     async report(options?: ReportOptions) {
       assertOpen()
       await books.write()

@@ -7,6 +7,7 @@ export const providers = {
     baseUrl: 'https://tides.ebbline.example/v2',
     plan: { currency: 'EUR', perCall: '0.004', notBilled: ['unmodified', 'refused'] },
     quota: { calls: 5_000, per: 'month', zone },
+    limits: [{ calls: 30, per: 'minute', window: 'aligned' }],
     endpoints: {
       findStation: { request: 'GET /stations', freshFor: '30 days', staleIfError: '1 year' },
       station: { request: 'GET /stations/{id}', freshFor: '30 days', staleIfError: '1 year' },
@@ -16,6 +17,7 @@ export const providers = {
   skerrylight: {
     baseUrl: 'https://positions.skerrylight.example/v1',
     secretQuery: ['key'],
+    limits: [{ calls: 90, per: 'minute', window: 'aligned' }],
     plan: { currency: 'EUR', perCall: '0.01', notBilled: ['refused'] },
     endpoints: {
       findVessel: { request: 'GET /vessels', freshFor: '30 days', staleIfError: '1 year' },
@@ -27,8 +29,10 @@ export const providers = {
     baseUrl: 'https://dues.quayrate.example/v1',
     plan: { currency: 'EUR', perCall: '0', notBilled: ['refused'] },
     quota: { calls: 400, per: 'day', zone },
+    limits: [{ atOnce: 4 }],
+    timeout: { firstByte: '10 s', total: '20 s' },
     endpoints: {
-      tariff: { request: 'GET /tariffs/{harbour}', freshFor: '1 hour', staleIfError: '1 day' },
+      tariff: { request: 'GET /tariffs/{harbour}', freshFor: '30 min', staleIfError: '1 day' },
       quote: { request: 'GET /quotes', freshFor: '6 hours', staleIfError: '1 day', perCall: '0.15' },
       note: { request: 'PUT /tariffs/{harbour}/notes' },
     },

@@ -4,6 +4,7 @@ import { explainRequest } from '../explain-request.js'
 import { explanationText } from '../render/explanation-text.js'
 import { memoryStore } from '../stores/memory/memory-store.js'
 import { configOf } from './config-file.js'
+import { momentOf } from './moment.js'
 import { knownZone, localZone, openToRead } from './report-command.js'
 import type { Surroundings } from './run.js'
 import { UsageError } from './usage-error.js'
@@ -59,10 +60,4 @@ function fieldOf(text: string): [string, string] {
   if (name === undefined || value === undefined)
     throw new UsageError(`"${text}" is no header field: give name and value, e.g. -H "accept-language: no"`)
   return [name, value]
-}
-
-function momentOf(at: string | undefined): number {
-  const ms = at === undefined ? Date.now() : Date.parse(at)
-  if (Number.isFinite(ms)) return ms
-  throw new UsageError(`"${at}" is no moment: give ISO 8601 with --at, e.g. 2026-06-30T06:00+02:00`)
 }

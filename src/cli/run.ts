@@ -4,6 +4,7 @@ import { addCheck } from './check-command.js'
 import { addDemo, type Demo } from './demo-command.js'
 import { addExplain } from './explain-command.js'
 import { addReport } from './report-command.js'
+import { addStatus } from './status-command.js'
 import { UsageError } from './usage-error.js'
 
 /** What the command line needs of the world around it. */
@@ -31,6 +32,7 @@ export async function runCli(args: readonly string[], surroundings: Surroundings
     .addHelpText('after', '\nExit codes: 0 done, 1 failed while running, 2 called wrongly (unknown option, missing or foreign file).')
   addDemo(program, surroundings, demo)
   addReport(program, surroundings)
+  addStatus(program, surroundings)
   addExplain(program, surroundings)
   addCheck(program, surroundings)
   try {

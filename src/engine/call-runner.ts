@@ -264,7 +264,7 @@ export class CallRunner {
     if (deadline === undefined) return { signal, over: noop }
     const overdue = new AbortController()
     const error = () => new CallOverdueError(endpoint.provider, endpoint.name, withinMs)
-    const over = this.#parts.clock.later(Math.max(0, deadline - this.#parts.clock.ticks()), () => overdue.abort(error()))
+    const over = this.#parts.clock.later(Math.max(0, deadline - this.#parts.clock.ticks()), () => overdue.abort(error()), true)
     return { signal: signal ? AbortSignal.any([signal, overdue.signal]) : overdue.signal, over }
   }
 

@@ -1,6 +1,7 @@
-import { HeldOffError, LimitReachedError } from '../core/errors.js'
+import { LimitReachedError } from '../core/errors.js'
+import type { Refusal } from '../core/limits/provider-state.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
-import type { GateParts, Leaving } from './leaving.js'
+import { type GateParts, type Leaving, limitedCall } from './leaving.js'
 import { ProviderGate } from './provider-gate.js'
 import { type Pass, WaitingRoom } from './waiting-room.js'
 
@@ -39,17 +40,12 @@ export class Gate {
 
   /** Whether an upstream is held off, as far as this process knows. */
   heldOff({ provider, name, holdOff }: Endpoint): boolean {
-    return this.#rooms.get(provider)?.gate.heldOff(name, holdOff, this.#parts.clock.now()) ?? false
+    return this.#rooms.get(provider)?.gate.heldOffUntil(name, holdOff, this.#parts.clock.now()) !== undefined
   }
 
-  heldOffError({ provider, name, holdOff }: Endpoint): HeldOffError {
-    const now = this.#parts.clock.now()
-    return new HeldOffError(provider, name, this.#rooms.get(provider)?.gate.heldOffUntil(name, holdOff, now) ?? now)
-  }
-
-  /** How many calls wait, by provider. */
-  waiting(): ReadonlyMap<string, number> {
-    return new Map([...this.#rooms].map(([provider, room]) => [provider, room.size]))
+  /** What would stand in the way of a call now, by what the store knows; nothing is counted. */
+  look(leaving: Pick<Leaving, 'endpoint' | 'urgency'>): Promise<Refusal | undefined> {
+    return this.#room(leaving.endpoint.provider).gate.look(limitedCall(leaving))
   }
 
   /** Writes what stores did not take. */

@@ -90,8 +90,19 @@ export class HttpCalls {
     if (!ask || !provider || !endpoint) {
       const reason = mode === 'offline' ? 'offline' : whyNoRule(endpoint)
       const would = mode === 'offline' ? 'refuse' : 'pass'
-      return { ...where, key: null, leftOut: [], stored: null, would, reason, because: reasons[reason], olderAnswerOnFailure: false }
+      return {
+        ...where,
+        key: null,
+        leftOut: [],
+        stored: null,
+        would,
+        reason,
+        because: reasons[reason],
+        inTheWay: null,
+        olderAnswerOnFailure: false,
+      }
     }
+    const refusal = endpoint.mode === 'measure' ? undefined : await this.#parts.gate.look(ask)
     const { found, decision, onFailure } = await this.#parts.runner.consider(ask)
     const { entry } = found
     return {
@@ -114,6 +125,7 @@ export class HttpCalls {
       would: decision.do,
       reason: decision.reason,
       because: reasons[decision.reason],
+      inTheWay: refusal ? { why: refusal.why, what: refusal.what, until: refusal.at } : null,
       olderAnswerOnFailure: onFailure.do === 'serve',
     }
   }

@@ -10,6 +10,8 @@ export interface GateParts {
   readonly events: Events
   /** A number from 0 to 1, another each time. */
   readonly chance: () => number
+  /** Tells this process from others that share the store. */
+  readonly process: string
 }
 
 /** A call that wants to leave for its provider. */
@@ -23,7 +25,7 @@ export interface Leaving {
 }
 
 /** A leaving call, as the limits of its provider see it. */
-export function limitedCall({ endpoint, urgency }: Leaving): LimitedCall {
+export function limitedCall({ endpoint, urgency }: Pick<Leaving, 'endpoint' | 'urgency'>): LimitedCall {
   const { name, limits, holdOff, timeouts } = endpoint
   return { endpoint: name, limits, holdOff, inBackground: urgency.inBackground, longestMs: timeouts.totalMs + 1_000 }
 }

@@ -10,10 +10,12 @@ import {
   type Refusal,
   withBegun,
   withEnded,
+  withQueue,
   withTold,
 } from '../core/limits/provider-state.js'
+import { type ProviderStatus, statusOf } from '../core/limits/status.js'
 import type { Told } from '../core/limits/told-limits.js'
-import type { Maybe } from '../core/ports/store.js'
+import type { Maybe, Store } from '../core/ports/store.js'
 import type { GateParts } from './leaving.js'
 
 /** A change of what is known, which can be made again on what the store knows once it takes changes again. */
@@ -28,8 +30,14 @@ const keptForMs = 400 * 86_400_000
 /** Changes kept for a store that takes none, at the most. */
 const mostUnwritten = 20_000
 
-/** The name under which all who share a store find what is known of a provider. */
-export const stateName = (provider: string): string => `provider ${provider}`
+/** The names under which all who share a store find what is known of its providers begin so. */
+const stateNames = 'provider '
+
+/** How the providers stand of which a store knows anything, by name. */
+export async function statusOfProviders(store: Store, now: number): Promise<ProviderStatus[]> {
+  const records = [...(await store.records(stateNames, now))].sort(([a], [b]) => (a < b ? -1 : 1))
+  return records.map(([name, value]) => statusOf(name.slice(stateNames.length), parsed(value), now))
+}
 
 /** What is known of a provider, shared by all processes on one store; kept by this process alone while the store fails. */
 export class ProviderGate {
@@ -56,6 +64,20 @@ export class ProviderGate {
     return admitted instanceof Promise ? admitted.then(outcomeOf) : outcomeOf(admitted)
   }
 
+  /** What would stand in the way of a call now, by what the store knows; nothing is counted. */
+  async look(call: LimitedCall): Promise<Refusal | undefined> {
+    const { store, clock } = this.#parts
+    const now = clock.now()
+    try {
+      const value = (await store.records(stateNames + this.#provider, now)).get(stateNames + this.#provider)
+      if (value !== undefined && this.#unwritten.length === 0) this.#known = parsed(value)
+    } catch {
+      // then what this process knows
+    }
+    const admission = admit(this.#known, call, now)
+    return admission.admitted ? undefined : admission
+  }
+
   /** Counts the end of a call that was let through, and tells of pauses that begin or end. */
   end(call: LimitedCall, passage: Passage, end: CallEnd): Maybe<void> {
     const told = this.#change<Turn>({
@@ -75,10 +97,14 @@ export class ProviderGate {
     return this.#change<undefined>({ make: (before) => ({ state: learn(before), result: undefined }), again: learn })
   }
 
-  heldOff(endpoint: string, rule: HoldOffRule, now: number): boolean {
-    return this.heldOffUntil(endpoint, rule, now) !== undefined
+  /** Notes how many calls wait in this process, for whoever looks. */
+  queued(waiting: number): Maybe<void> {
+    const { clock, process } = this.#parts
+    const note = (before: ProviderState) => withQueue(before, process, waiting, clock.now())
+    return this.#change<undefined>({ make: (before) => ({ state: note(before), result: undefined }), again: note })
   }
 
+  /** Until when calls are held off, as far as this process knows. */
   heldOffUntil(endpoint: string, rule: HoldOffRule, now: number): number | undefined {
     const { wholeHoldOff, holdOffs } = this.#known
     return heldOffUntil(wholeHoldOff, rule, now) ?? heldOffUntil(holdOffs[endpoint], rule, now)
@@ -101,7 +127,7 @@ export class ProviderGate {
     let result: T | undefined
     let state = this.#known
     try {
-      const done = store.update(stateName(this.#provider), now, (value) => {
+      const done = store.update(stateNames + this.#provider, now, (value) => {
         const before = this.#unwritten.reduce((known, again) => again(known), value === undefined ? nothingKnown : parsed(value))
         const made = change.make(before)
         result = made.result
@@ -161,10 +187,15 @@ function outcomeOf(admission: Admission): { passage: Passage } | { refusal: Refu
 }
 
 /** What a store gives that is no state counts as nothing known. */
-export function parsed(value: string): ProviderState {
+function parsed(value: string): ProviderState {
   try {
     const state = JSON.parse(value) as ProviderState
-    return typeof state.limits === 'object' && typeof state.holdOffs === 'object' && typeof state.told === 'object' ? state : nothingKnown
+    return typeof state.limits === 'object' &&
+      typeof state.holdOffs === 'object' &&
+      typeof state.told === 'object' &&
+      typeof state.queues === 'object'
+      ? state
+      : nothingKnown
   } catch {
     return nothingKnown
   }

@@ -2,6 +2,7 @@ import type { Explanation } from '../core/decide/explanation.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import type { EventListener, EventName } from '../core/events.js'
 import type { Report } from '../core/ledger/report-model.js'
+import type { ProviderStatus } from '../core/limits/status.js'
 import type { CallOptions } from '../core/rules/options.js'
 import type { Fetch } from './http-upstream.js'
 import type { AsyncFunction, Operation, OperationOptions } from './operations.js'
@@ -14,6 +15,15 @@ export interface ReportOptions {
   readonly since?: Moment
   /** End of what is reported, exclusive. Default: the ledger's end. */
   readonly until?: Moment
+}
+
+/** How things stand at a moment. */
+export interface StashStatus {
+  /** ISO 8601. */
+  readonly at: string
+  /** `trouble`: what is wrong with it, null where nothing is. Entries and bytes are null while it cannot be read. */
+  readonly store: { readonly trouble: string | null; readonly entries: number | null; readonly bytes: number | null }
+  readonly providers: readonly ProviderStatus[]
 }
 
 /** One opened instance of the library. */
@@ -40,6 +50,8 @@ export interface Stash extends AsyncDisposable {
   on<N extends EventName>(name: N, listener: EventListener<N>): () => void
   /** What a request would do now, and why: endpoint, near misses, key, stored answer, decision. Nothing is called, stored or counted. */
   explain(...request: Parameters<Fetch>): Promise<Explanation>
+  /** How the providers stand that were called, as all who share the store know it, and how the store does. */
+  status(): Promise<StashStatus>
   /** What happened to all calls of a stretch of time, of every process that shares the store. */
   report(options?: ReportOptions): Promise<Report>
   /** Waits for running calls, writes the ledger and closes the store. Closing twice is harmless. */

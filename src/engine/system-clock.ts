@@ -3,13 +3,13 @@ import type { Clock } from '../core/ports/clock.js'
 /** What timers can wait at the most (HTML Standard, and Node): about 25 days. More would fire at once. */
 const longestTimer = 2 ** 31 - 1
 
-/** The system's time. Its timers never keep a Node process alive. */
+/** The system's time. */
 export const systemClock: Clock = {
   now: () => Date.now(),
   ticks: () => performance.now(),
-  later(afterMs, run) {
+  later(afterMs, run, keepsAlive = false) {
     const timer: unknown = setTimeout(run, Math.min(afterMs, longestTimer))
-    if (typeof timer === 'object' && timer !== null && 'unref' in timer && typeof timer.unref === 'function') timer.unref()
+    if (!keepsAlive && typeof timer === 'object' && timer !== null && 'unref' in timer && typeof timer.unref === 'function') timer.unref()
     return () => clearTimeout(timer as number)
   },
 }

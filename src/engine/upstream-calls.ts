@@ -83,7 +83,7 @@ export class UpstreamCalls {
 
   #pause(ms: number, signal: AbortSignal): Promise<void> {
     return new Promise((resolve) => {
-      const cancel = this.#parts.clock.later(ms, () => over())
+      const cancel = this.#parts.clock.later(ms, () => over(), true)
       const over = () => {
         cancel()
         signal.removeEventListener('abort', over)

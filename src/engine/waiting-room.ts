@@ -24,6 +24,9 @@ interface Ticket {
 /** Where only a call under way stands in the way, another process may make room: looked at so often, milliseconds. */
 const lookAgainMs = 250
 
+/** How often it is noted for others how many calls wait, milliseconds. */
+const noteEveryMs = 1_000
+
 /** Where the calls to a provider wait for their turn: those in the background after all others, the endpoints by turns. */
 export class WaitingRoom {
   readonly gate: ProviderGate
@@ -33,6 +36,7 @@ export class WaitingRoom {
   #pumping: Promise<void> | undefined
   #again = false
   #cancelLook: (() => void) | undefined
+  #noted = { size: 0, at: 0 }
 
   constructor(gate: ProviderGate, parts: GateParts) {
     this.gate = gate
@@ -94,9 +98,10 @@ export class WaitingRoom {
           reject(error)
         },
       }
-      const cancel = clock.later(waitMs, () => {
+      const late = () => {
         ticket.refuse(new LimitReachedError(endpoint.provider, endpoint.name, `no turn within ${waitMs} ms`, clock.now() + lookAgainMs))
-      })
+      }
+      const cancel = clock.later(waitMs, late, true)
       signal.addEventListener('abort', aborted, { once: true })
       const queue = this.#queues.get(endpoint.name)
       if (queue) queue.push(ticket)
@@ -121,10 +126,20 @@ export class WaitingRoom {
     }
     this.#cancelLook?.()
     this.#cancelLook = undefined
+    await this.#note()
     if (this.#queues.size === 0) return
     const { clock } = this.#parts
     const now = clock.now()
     this.#cancelLook = clock.later(Math.max(1, Math.min(lookAt, now + 60_000) - now), () => this.#pump())
+  }
+
+  /** Notes how many wait, when that has changed, now and then; that none waits any more, at once. */
+  async #note(): Promise<void> {
+    const now = this.#parts.clock.now()
+    const { size } = this
+    if (size === this.#noted.size || (size > 0 && now - this.#noted.at < noteEveryMs)) return
+    this.#noted = { size, at: now }
+    await this.gate.queued(size)
   }
 
   /** Lets as many leave as may, by turns. Returns when to look again. */

@@ -6,7 +6,7 @@ const doings = { serve: 'answered from store', call: 'sent upstream', pass: 'pas
 
 /** An explanation as text for a terminal; moments in `zone` (IANA). */
 export function explanationText(explanation: Explanation, { colors, zone, now }: { colors: Colors; zone: string; now: number }): string {
-  const { provider, endpoint, nearMisses, mode, key, leftOut, stored, would, because, reason, olderAnswerOnFailure } = explanation
+  const { provider, endpoint, nearMisses, mode, key, leftOut, stored, would, because, reason, inTheWay, olderAnswerOnFailure } = explanation
   const moment = (at: number) => momentText(new Date(at).toISOString(), zone)
   const until = (at: number) =>
     at > now ? `until ${moment(at)} (for ${ageText(at - now)} more)` : `until ${moment(at)} (over for ${ageText(now - at)})`
@@ -24,6 +24,7 @@ export function explanationText(explanation: Explanation, { colors, zone, now }:
         ] as [string, string][])
       : []),
     ['a call now', `would be ${colors.bold(doings[would])}: ${because} (${reason})`],
+    ...(inTheWay && would !== 'serve' ? [['in the way', `${inTheWay.what}, ${until(inTheWay.until)}`] as [string, string]] : []),
     ...(would === 'call' ? [['if it fails', olderAnswerOnFailure ? 'the older answer' : 'the error itself'] as [string, string]] : []),
   ]
   return `${rows.map(([name, text]) => `${colors.dim(name.padEnd(11))}  ${text}`).join('\n')}\n`

@@ -3,7 +3,7 @@ import type { createColors } from 'picocolors'
 import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { noLines } from './plain-table.js'
-import { countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
+import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
 
 export interface TextOptions {
   readonly colors: ReturnType<typeof createColors>
@@ -87,6 +87,10 @@ function savedLines({ without, with: reused, saved, couldSave }: Comparison, col
     `${colors.bold('Saved')}  ${countText(saved.upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(saved.upstreamCalls, without.upstream)}) and ${money(saved.money)} of ${money(without.money)}`,
     `       callers given an error or a refusal: ${countText(without.letDown)} without, ${countText(reused.letDown)} with`,
   ]
+  if (reused.oldestStaleMs !== null) {
+    lines.push(`       older answers given: ${countText(reused.stale)}, the oldest ${ageText(reused.oldestStaleMs)} old`)
+  }
+  if (reused.otherwise > 0) lines.push(`       defaults given in place of an answer: ${countText(reused.otherwise)}`)
   if (without.basis === 'reckoned') {
     lines.push('', '* not measured: every call asked, priced as if it had gone upstream and been answered')
   }

@@ -44,9 +44,9 @@ export function shareText(part: number, whole: number): string {
   return percent > 99 && percent < 100 ? '>99%' : `${Math.round(percent)}%`
 }
 
-/** A moment in a time zone, to the minute, e.g. `2026-06-30 06:00`. */
-export function momentText(iso: string, zone: string): string {
-  const parts = new Intl.DateTimeFormat('sv-SE', { timeZone: zone, dateStyle: 'short', timeStyle: 'short' })
+/** A moment in a time zone, to the minute, e.g. `2026-06-30 06:00`; `medium`: to the second. */
+export function momentText(iso: string, zone: string, timeStyle: 'short' | 'medium' = 'short'): string {
+  const parts = new Intl.DateTimeFormat('sv-SE', { timeZone: zone, dateStyle: 'short', timeStyle })
   return parts.format(new Date(iso))
 }
 

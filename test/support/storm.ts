@@ -90,7 +90,20 @@ export function flappingStore(clock: FastClock, turnMs: number): Store {
   return {
     ...Object.fromEntries(
       (
-        ['put', 'retime', 'outdate', 'remove', 'update', 'records', 'sweep', 'addToLedger', 'readLedger', 'addFacts', 'readFacts'] as const
+        [
+          'put',
+          'retime',
+          'outdate',
+          'remove',
+          'update',
+          'records',
+          'sweep',
+          'addToLedger',
+          'readLedger',
+          'addFacts',
+          'readFacts',
+          'extent',
+        ] as const
       ).map((name) => [name, flapping((...args: unknown[]) => (store[name] as (...args: unknown[]) => Maybe<unknown>).apply(store, args))]),
     ),
     open: () => {},

@@ -7,7 +7,7 @@ import { flightField } from '../flight-fetch.js'
 /** What a simulated provider counted of its own calls, by path template. A call whose caller gave up waiting has failed. */
 export type ProviderCounts = Record<string, { answered: number; refused: number; failed: number }>
 
-/** How a provider can be down: `refusing` sends 503, `hanging` never answers, `breaking` sends half a body. */
+/** How a provider can be down: `refusing` sends 503, `hanging` closes the connection after a long time, `breaking` sends half a body. */
 export type Fault = 'refusing' | 'hanging' | 'breaking'
 
 export interface SimulatedProvider {
@@ -64,6 +64,9 @@ class Calls {
   }
 }
 
+/** How long a call that hangs occupies the provider, milliseconds: longer than its callers wait. */
+const hangsForMs = 15_000
+
 /** Starts a provider as a real HTTP server on a free loopback port. */
 export async function startProvider(behaviour: ProviderBehaviour, { clock, seed }: ProviderSetting): Promise<SimulatedProvider> {
   const server = fastify({ forceCloseConnections: true })
@@ -115,7 +118,7 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
   }
 
   async function fail(fault: Fault, request: FastifyRequest, reply: FastifyReply): Promise<FastifyReply> {
-    await pause(request, fault === 'hanging' ? 3_600_000 : chance.latency(200))
+    await pause(request, fault === 'hanging' ? hangsForMs : chance.latency(200))
     if (fault === 'refusing') return reply.code(503).send({ error: 'down for maintenance' })
     reply.hijack()
     if (fault === 'breaking') {

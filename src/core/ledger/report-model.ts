@@ -17,6 +17,10 @@ export interface Figures {
   readonly fromStore: number
   /** Calls answered by a stored answer past its freshness. */
   readonly stale: number
+  /** How old the oldest of these answers was, milliseconds; null where there is none. */
+  readonly oldestStaleMs: number | null
+  /** Calls answered by the endpoint's default. */
+  readonly otherwise: number
   /** Calls that shared the upstream call of another caller. */
   readonly collapsed: number
   /** Calls whose caller got an error, a refusal or a server error. */

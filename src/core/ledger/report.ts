@@ -95,6 +95,8 @@ function figuresOfTally(tally: Tally, money: MoneySum): Figures {
     failed: tally.upFailed,
     fromStore: tally.hit,
     stale: tally.stale,
+    oldestStaleMs: tally.stale > 0 ? tally.oldestStaleMs : null,
+    otherwise: tally.otherwise,
     collapsed: tally.collapsed,
     letDown: tally.letDown,
     changed: tally.changed,

@@ -25,7 +25,7 @@ export type LimitOptions =
   /** A bucket of `burst` tokens, of which each call takes one; it fills up again by `calls` tokens `per` time. */
   | { readonly calls: number; readonly per: WindowUnit | Duration; readonly burst: number; readonly reserved?: number }
   /**
-   * So many calls under way at once. `reserved`, here and above: the share (0 to 1) that background calls leave to others. Default 0.2;
+   * So many calls under way at once; one that was given up counts no more, for its connection is closed. `reserved`, here and above: the share (0 to 1) that background calls leave to others. Default 0.2;
    * below 1 at least one call is left to them.
    */
   | { readonly atOnce: number; readonly reserved?: number }

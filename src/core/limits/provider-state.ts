@@ -3,10 +3,16 @@ import type { Limit } from './limit.js'
 import { begun, ended, type LimitState, type RoomAgain, roomAgain, roomIn, unused } from './limit-state.js'
 import type { Told, ToldLimit } from './told-limits.js'
 
+/** A limit, and how far it is used up. */
+export interface LimitUse {
+  readonly limit: Limit
+  readonly state: LimitState
+}
+
 /** What is known of a provider by all who share a store: plain data, kept as JSON. Moments are milliseconds since 1970-01-01T00:00Z. */
 export interface ProviderState {
   /** By the limit's id. */
-  readonly limits: Readonly<Record<string, LimitState>>
+  readonly limits: Readonly<Record<string, LimitUse>>
   /** By the name the provider gives. */
   readonly told: Readonly<Record<string, ToldLimit>>
   /** Nobody asks before, for the provider said so. */
@@ -16,12 +22,14 @@ export interface ProviderState {
   readonly wholeHoldOff?: HoldOff | undefined
   readonly lastSuccessAt?: number
   readonly lastError?: { readonly at: number; readonly endpoint: string; readonly what: string }
+  /** How many calls wait in each process that said so lately, and when it did. */
+  readonly queues: Readonly<Record<string, { readonly waiting: number; readonly at: number }>>
   /** Calls begun and ended ever, for what a provider tells holds but for calls that were under way with the one it was told to. */
   readonly begunEver: number
   readonly endedEver: number
 }
 
-export const nothingKnown: ProviderState = { limits: {}, told: {}, holdOffs: {}, begunEver: 0, endedEver: 0 }
+export const nothingKnown: ProviderState = { limits: {}, told: {}, holdOffs: {}, queues: {}, begunEver: 0, endedEver: 0 }
 
 /** A call to a provider, as its limits see it. */
 export interface LimitedCall {
@@ -87,7 +95,7 @@ function pastTold({ notBefore, told }: ProviderState, { inBackground }: LimitedC
 
 function pastDeclared(state: ProviderState, { limits, inBackground }: LimitedCall, now: number): Refusal | undefined {
   for (const limit of limits) {
-    const used = state.limits[limit.id] ?? unused
+    const used = state.limits[limit.id]?.state ?? unused
     if (roomIn(limit, used, now, inBackground) >= 1) continue
     return { why: 'limit-reached', what: limit.name, whole: limit.whole, ...roomAgain(limit, used, now, inBackground) }
   }
@@ -96,7 +104,7 @@ function pastDeclared(state: ProviderState, { limits, inBackground }: LimitedCal
 
 /** Counts a call that has begun, also where its admission was given without this state. */
 export function withBegun(state: ProviderState, { endpoint, limits }: LimitedCall, { began, until }: Passage): ProviderState {
-  const used = limits.map((limit) => [limit.id, begun(limit, state.limits[limit.id] ?? unused, began, until)])
+  const used = limits.map((limit) => [limit.id, { limit, state: begun(limit, state.limits[limit.id]?.state ?? unused, began, until) }])
   const told = Object.entries(state.told)
     .filter(([, one]) => began < one.until)
     .map(([name, one]) => [name, { ...one, left: one.left - 1 }])
@@ -127,7 +135,10 @@ export interface CallEnd {
 /** Counts the end of a call that was let through. */
 export function withEnded(state: ProviderState, call: LimitedCall, passage: Passage, end: CallEnd): ProviderState {
   const { endpoint, limits } = call
-  const used = limits.map((limit) => [limit.id, ended(limit, state.limits[limit.id] ?? unused, end.at, passage.until)])
+  const used = limits.map((limit) => [
+    limit.id,
+    { limit, state: ended(limit, state.limits[limit.id]?.state ?? unused, end.at, passage.until) },
+  ])
   const counted: ProviderState = {
     ...state,
     limits: { ...state.limits, ...Object.fromEntries(used) },
@@ -149,6 +160,20 @@ export function withTold(state: ProviderState, { endedBefore }: Passage, told: T
     told: { ...state.told, ...Object.fromEntries(news) },
     notBefore: told.notBefore === undefined ? state.notBefore : Math.max(state.notBefore ?? 0, told.notBefore),
   }
+}
+
+/** How long the queue of a process that is not heard of counts, milliseconds. */
+const queueCountsMs = 60_000
+
+/** Notes how many calls wait in a process. */
+export function withQueue(state: ProviderState, process: string, waiting: number, at: number): ProviderState {
+  const others = Object.entries(state.queues).filter(([name, queue]) => name !== process && at - queue.at < queueCountsMs)
+  return { ...state, queues: Object.fromEntries([...others, ...(waiting > 0 ? [[process, { waiting, at }] as const] : [])]) }
+}
+
+/** How many calls wait in all processes. */
+export function waitingIn({ queues }: ProviderState, now: number): number {
+  return Object.values(queues).reduce((sum, { waiting, at }) => sum + (now - at < queueCountsMs ? waiting : 0), 0)
 }
 
 function withOutcome(state: ProviderState, endpoint: string, rule: HoldOffRule, passage: Passage, end: CallEnd): ProviderState {

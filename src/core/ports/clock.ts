@@ -4,6 +4,9 @@ export interface Clock {
   now(): number
   /** Milliseconds on a scale that never goes back, for measuring how long something took. */
   ticks(): number
-  /** Calls `run` once, `afterMs` from now, unless the returned function is called before. Never keeps a process alive. */
-  later(afterMs: number, run: () => void): () => void
+  /**
+   * Calls `run` once, `afterMs` from now, unless the returned function is called before. Keeps a process alive only if `keepsAlive`: where
+   * a caller waits for nothing else.
+   */
+  later(afterMs: number, run: () => void, keepsAlive?: boolean): () => void
 }

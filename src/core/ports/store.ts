@@ -73,6 +73,8 @@ export interface Store {
   addFacts(facts: BillingFacts): Maybe<void>
   /** Everything remembered by `addFacts`, oldest first. */
   readFacts(): Maybe<BillingFacts[]>
+  /** How much is stored. */
+  extent(): Maybe<{ readonly entries: number; readonly bytes: number }>
   /** Gives back what `open` took. */
   close(): Maybe<void>
 }

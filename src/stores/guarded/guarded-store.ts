@@ -20,14 +20,14 @@ export interface Guarding extends TroubleTold {
  * no store, and neither takes longer than its time. Trouble is told once when it begins and once when it is over. What is shared among
  * processes and the ledger fail openly: whoever keeps them knows what to do without.
  */
-export function guardedStore(store: Store, guarding: Guarding): Store & { tryAgain(): void } {
+export function guardedStore(store: Store, guarding: Guarding): GuardedStore {
   return new GuardedStore(store, guarding)
 }
 
 /** Marks that a failing store did not take, at the most; with more, nothing stored before is given out. */
 const mostUntold = 10_000
 
-class GuardedStore implements Store {
+export class GuardedStore implements Store {
   readonly #store: Store
   readonly #guarding: Guarding
   readonly #reading: StorePart
@@ -112,6 +112,15 @@ class GuardedStore implements Store {
 
   readFacts(): Maybe<BillingFacts[]> {
     return this.#open(this.#reading, () => this.#store.readFacts())
+  }
+
+  extent(): Maybe<{ readonly entries: number; readonly bytes: number }> {
+    return this.#open(this.#reading, () => this.#store.extent())
+  }
+
+  /** What is wrong with the store, if anything is. */
+  get trouble(): string | undefined {
+    return this.#reading.trouble ?? this.#writing.trouble
   }
 
   /** Has a store that is left alone be tried again at once. */

@@ -19,6 +19,7 @@ export class StorePart {
   readonly #told: TroubleTold
   #failures = 0
   #restUntil = 0
+  #trouble: string | undefined
 
   /** `what`: what the trouble means for the user, e.g. `the store cannot be read, calls go upstream until it can`. */
   constructor(clock: Clock, timeLimitMs: number, what: string, told: TroubleTold) {
@@ -28,8 +29,9 @@ export class StorePart {
     this.#told = told
   }
 
-  get inTrouble(): boolean {
-    return this.#failures > 0
+  /** What is wrong with it, if anything is. */
+  get trouble(): string | undefined {
+    return this.#trouble
   }
 
   get resting(): boolean {
@@ -68,21 +70,22 @@ export class StorePart {
   failed(error: unknown): unknown {
     this.#failures++
     this.#restUntil = this.#clock.ticks() + Math.min(longestRestMs, firstRestMs * 2 ** (this.#failures - 1))
-    if (this.#failures === 1) this.#told.trouble(`${this.#what}: ${error instanceof Error ? error.message : String(error)}`, error)
+    this.#trouble = `${this.#what}: ${error instanceof Error ? error.message : String(error)}`
+    if (this.#failures === 1) this.#told.trouble(this.#trouble, error)
     return error
   }
 
   fine(): void {
     if (this.#failures === 0) return
     this.#failures = 0
+    this.#trouble = undefined
     this.#told.recovered()
   }
 
   #inTime<T>(work: Promise<T>): Promise<T> {
     return new Promise((resolve, reject) => {
-      const cancel = this.#clock.later(this.#timeLimitMs, () => {
-        reject(this.failed(new Error(`it gave no answer within ${this.#timeLimitMs} ms`)))
-      })
+      const late = () => reject(this.failed(new Error(`it gave no answer within ${this.#timeLimitMs} ms`)))
+      const cancel = this.#clock.later(this.#timeLimitMs, late, true)
       work.then(
         (done) => {
           cancel()

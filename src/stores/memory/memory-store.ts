@@ -110,6 +110,10 @@ class MemoryStore implements Store {
     return [...this.#facts]
   }
 
+  extent() {
+    return { entries: this.#slots.size, bytes: this.#bytes }
+  }
+
   close(): void {
     this.#slots.clear()
   }

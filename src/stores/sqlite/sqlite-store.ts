@@ -108,6 +108,11 @@ class SqliteStore implements Store {
     return this.#statements.readFacts.all().map((row) => JSON.parse(String(row.facts)) as BillingFacts)
   }
 
+  extent() {
+    const { entries, bytes } = this.#statements.extent.get() as Row
+    return { entries: Number(entries), bytes: Number(bytes) }
+  }
+
   /** Leaves everything in the one file, so that it can be copied or moved. */
   close(): void {
     if (!this.#readOnly) this.#driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
@@ -136,6 +141,9 @@ function statementsOf(driver: SqliteDriver) {
     getTally: driver.prepare('SELECT tally FROM ledger WHERE bucket = ? AND mode = ? AND provider = ? AND endpoint = ?'),
     putTally: driver.prepare('INSERT OR REPLACE INTO ledger (bucket, mode, provider, endpoint, tally) VALUES (?, ?, ?, ?, ?)'),
     readLedger: driver.prepare('SELECT bucket, mode, provider, endpoint, tally FROM ledger WHERE bucket >= ? AND bucket < ?'),
+    extent: driver.prepare(
+      'SELECT (SELECT count(*) FROM entry) AS entries, (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size) AS bytes',
+    ),
     addFacts: driver.prepare('INSERT INTO facts (since, facts) VALUES (?, ?)'),
     readFacts: driver.prepare('SELECT facts FROM facts ORDER BY since, rowid'),
   }

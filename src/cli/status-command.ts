@@ -1,0 +1,36 @@
+import type { Command } from 'commander'
+import pc from 'picocolors'
+import { readStatus } from '../engine/read-status.js'
+import { statusText } from '../render/status-text.js'
+import { momentOf } from './moment.js'
+import { knownZone, localZone, openToRead } from './report-command.js'
+import type { Surroundings } from './run.js'
+
+interface StatusOptions {
+  readonly store: string
+  readonly at?: string
+  readonly zone?: string
+  readonly json?: boolean
+}
+
+/** `stashen status`: what limits leave, what is held off, who waits, what went wrong last, and how the store does. */
+export function addStatus(program: Command, { stdout }: Surroundings): void {
+  program
+    .command('status')
+    .description('print what limits leave of each provider, hold-offs, queues, last errors, and how the store does')
+    .requiredOption('--store <file>', 'the store file to read')
+    .option('--at <moment>', 'as things stood at this moment, by what is known now (ISO 8601; default: now)')
+    .option('--zone <zone>', 'print times in this time zone (default: the local one)')
+    .option('--json', 'print the status as JSON')
+    .action(async ({ store: file, at, zone = localZone(), json }: StatusOptions) => {
+      const now = momentOf(at)
+      const known = knownZone(zone)
+      const store = await openToRead(file)
+      try {
+        const status = await readStatus(store, now)
+        stdout.write(json ? `${JSON.stringify(status, null, 2)}\n` : statusText(status, { colors: pc, zone: known }))
+      } finally {
+        await store.close()
+      }
+    })
+}
