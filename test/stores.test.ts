@@ -1,6 +1,7 @@
 import { spawn, spawnSync } from 'node:child_process'
 import { once } from 'node:events'
-import { chmodSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { chmodSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { basename } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import { type BillingFacts, type Entry, type LedgerRow, memoryStore, openStash, type Store, StoreError } from 'stashen'
@@ -165,6 +166,43 @@ describe('stores', () => {
         expect(error).to.be.instanceOf(StoreError)
         for (const word of [path, ...words]) expect((error as Error).message).to.include(word)
         if (before) expect(readFileSync(path).equals(before)).to.equal(true)
+      })
+    }
+
+    /** Damages of a store file of ours, by where it is overwritten. */
+    const damages: [what: string, from: number, until: number][] = [
+      ['in its tables, which shows only in use', 2 * 4096, 1_000_000],
+      ['in its schema, which shows at opening', 100, 4096],
+    ]
+    for (const [what, from, until] of damages) {
+      it(`that is corrupt ${what}, is set aside loudly, and a new one begun`, async () => {
+        const path = file(`damaged-${files++}.db`)
+        const plan = { currency: 'EUR', perCall: '0.01' }
+        const open = (said: string[]) =>
+          openStash({ store: sqliteStore(path), providers: { skerrylight: { plan } }, warn: (message) => void said.push(message) })
+        const rule = { freshFor: '1 day' } as const
+        const first = await open([])
+        const find = first.operation('skerrylight.find', async (name: string) => name.repeat(500), rule)
+        for (let i = 0; i < 200; i++) await find(`Marram ${i}`)
+        await first.close()
+        const bytes = readFileSync(path)
+        bytes.fill(0x5a, from, Math.min(until, bytes.byteLength))
+        writeFileSync(path, bytes)
+        const said: string[] = []
+        const second = await open(said)
+        const again = second.operation('skerrylight.find', async (name: string) => name, rule)
+        for (let i = 0; i < 20; i++) expect(await again(`Marram ${i}`)).to.equal(`Marram ${i}`)
+        expect((await again.withOutcome('Marram 3')).outcome.how).to.equal('hit')
+        expect((await second.report()).totals.with).to.deep.include({
+          asked: 21,
+          upstream: 20,
+          money: [{ currency: 'EUR', amount: '0.2' }],
+        })
+        await second.close()
+        expect(said.join()).to.include('is corrupt').and.include('renamed')
+        const aside = readdirSync(file('.')).filter((name) => name.startsWith(basename(path)) && /\.corrupt-[\dTZ-]+$/.test(name))
+        expect(aside).to.have.length(1)
+        expect(readFileSync(file(aside[0] ?? '')).equals(bytes), 'and left as it was').to.equal(true)
       })
     }
 

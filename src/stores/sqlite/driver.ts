@@ -8,7 +8,7 @@ export interface SqliteDriver {
 }
 
 /** Troubles that a store can say something useful of, by SQLite's primary result codes (sqlite.org/rescode.html). */
-export type SqliteTrouble = 'busy' | 'read-only' | 'not-a-database' | 'cannot-open' | 'other'
+export type SqliteTrouble = 'busy' | 'read-only' | 'not-a-database' | 'corrupt' | 'cannot-open' | 'other'
 
 type SqlValue = string | number | Uint8Array | null
 export type Row = Readonly<Record<string, unknown>>
@@ -58,7 +58,11 @@ export function transactions(driver: SqliteDriver): <T>(work: () => T) => T {
       commit.run()
       return done
     } catch (error) {
-      rollBack.run()
+      try {
+        rollBack.run()
+      } catch {
+        // SQLite has rolled back already, or cannot
+      }
       throw error
     }
   }
@@ -72,6 +76,8 @@ export function troubleOfCode(code: unknown): SqliteTrouble {
       return 'busy'
     case 8:
       return 'read-only'
+    case 11:
+      return 'corrupt'
     case 14:
       return 'cannot-open'
     case 26:

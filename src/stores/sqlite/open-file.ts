@@ -1,13 +1,28 @@
 import { StoreError } from '../../core/errors.js'
+import type { Opening } from '../../core/ports/store.js'
 import { type SqliteDriver, transactions } from './driver.js'
 import { openDriver } from './open-driver.js'
+import { isCorrupt, setAside } from './set-aside.js'
 import { applicationId, createTables, formatVersion } from './tables.js'
 
 /** How long SQLite waits for another process to finish writing, milliseconds. */
 const busyTimeoutMs = 2_000
 
-/** Opens or makes a store file. Throws `StoreError` that says what is wrong with the file and what to do. */
-export function openFile(file: string, now: number, readOnly: boolean): SqliteDriver {
+/**
+ * Opens or makes a store file. One of ours that is corrupt is set aside and a new one made, and `warn` is told. Throws `StoreError` that
+ * says what is wrong with the file and what to do.
+ */
+export function openFile(file: string, { now, warn }: Opening, readOnly: boolean): SqliteDriver {
+  try {
+    return open(file, now, readOnly)
+  } catch (error) {
+    if (readOnly || !(error instanceof StoreError) || !isCorrupt(file, error)) throw error
+    setAside(file, now, warn)
+    return open(file, now, readOnly)
+  }
+}
+
+function open(file: string, now: number, readOnly: boolean): SqliteDriver {
   let driver: SqliteDriver | undefined
   try {
     driver = openDriver(file)
@@ -27,6 +42,7 @@ const explanations = {
   busy: 'is locked by another process: close what uses it, or name another file',
   'read-only': 'cannot be written: check the permissions of the file and its folder, or name another file',
   'not-a-database': 'is not a Stashen store: name another file',
+  corrupt: 'is corrupt: name another file, or open it to write, which sets it aside',
   'cannot-open': 'cannot be opened: check that its folder exists, that it is a file and that you may read and write it',
 }
 

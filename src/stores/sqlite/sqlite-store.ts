@@ -5,6 +5,7 @@ import { Tally } from '../../core/ledger/tally.js'
 import type { Entry, Opening, SharedRecord, Store } from '../../core/ports/store.js'
 import { type Row, type SqliteDriver, transactions } from './driver.js'
 import { openFile } from './open-file.js'
+import { identityOf, setAside } from './set-aside.js'
 
 export interface SqliteStoreOptions {
   /** Only reads: the file must be a store already, and nothing in it is changed. Default false. */
@@ -19,6 +20,10 @@ export function sqliteStore(file: string, { readOnly = false }: SqliteStoreOptio
 class SqliteStore implements Store {
   readonly #file: string
   readonly #readOnly: boolean
+  #opening!: Opening
+  #identity: string | undefined
+  /** Facts that this process added: a file begun anew has to know them too. */
+  readonly #added = new Set<BillingFacts>()
   #driver!: SqliteDriver
   #inTransaction!: ReturnType<typeof transactions>
   #statements!: ReturnType<typeof statementsOf>
@@ -28,66 +33,99 @@ class SqliteStore implements Store {
     this.#readOnly = readOnly
   }
 
-  open({ now }: Opening): void {
-    this.#driver = openFile(this.#file, now, this.#readOnly)
+  open(opening: Opening): void {
+    this.#opening = opening
+    this.#driver = openFile(this.#file, opening, this.#readOnly)
     this.#inTransaction = transactions(this.#driver)
     this.#statements = statementsOf(this.#driver)
+    this.#identity = identityOf(this.#file)
+  }
+
+  /** Does work on the file; where it turns out to be corrupt, that is set aside, and the work done on a new one. */
+  #do<T>(work: () => T): T {
+    try {
+      return work()
+    } catch (error) {
+      const trouble = this.#driver.troubleOf(error)
+      if (this.#readOnly || (trouble !== 'corrupt' && trouble !== 'not-a-database')) throw error
+      this.#beginAnew()
+      return work()
+    }
+  }
+
+  /** Another process on the same file may have set it aside already. */
+  #beginAnew(): void {
+    try {
+      this.#driver.close()
+    } catch {
+      // it cannot be closed any better
+    }
+    const { now, warn } = this.#opening
+    if (identityOf(this.#file) === this.#identity) setAside(this.#file, Math.max(now, Date.now()), warn)
+    this.open(this.#opening)
+    for (const facts of this.#added) this.addFacts(facts)
   }
 
   get(key: string): Entry | undefined {
-    const row = this.#statements.getEntry.get(key)
+    const row = this.#do(() => this.#statements.getEntry.get(key))
     return row && entryOf(key, row)
   }
 
   put(entry: Entry): void {
     const { key, provider, endpoint, head, body } = entry
-    this.#statements.putEntry.run(key, provider, endpoint, head, body, entry.storedAt, ...laterTimes(entry))
+    this.#do(() => this.#statements.putEntry.run(key, provider, endpoint, head, body, entry.storedAt, ...laterTimes(entry)))
   }
 
   retime(key: string, times: StoredTimes): void {
-    this.#statements.retime.run(...laterTimes(times), key, times.storedAt)
+    this.#do(() => this.#statements.retime.run(...laterTimes(times), key, times.storedAt))
   }
 
   outdate(prefix: string, now: number): void {
-    this.#statements.outdate.run(now, now, now, prefix, `${prefix} `, `${prefix}!`, prefix)
+    this.#do(() => this.#statements.outdate.run(now, now, now, prefix, `${prefix} `, `${prefix}!`, prefix))
   }
 
   remove(key: string): void {
-    this.#statements.remove.run(key)
+    this.#do(() => this.#statements.remove.run(key))
   }
 
   update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): void {
-    this.#inTransaction(() => {
-      const kept = this.#statements.getRecord.get(name, now)
-      const next = change(kept && String(kept.value))
-      if (next) this.#statements.putRecord.run(name, next.value, next.keepUntil)
-    })
+    this.#do(() =>
+      this.#inTransaction(() => {
+        const kept = this.#statements.getRecord.get(name, now)
+        const next = change(kept && String(kept.value))
+        if (next) this.#statements.putRecord.run(name, next.value, next.keepUntil)
+      }),
+    )
   }
 
   records(prefix: string, now: number): ReadonlyMap<string, string> {
-    const rows = this.#statements.records.all(prefix, prefix, prefix, now)
+    const rows = this.#do(() => this.#statements.records.all(prefix, prefix, prefix, now))
     return new Map(rows.map(({ name, value }) => [String(name), String(value)]))
   }
 
   sweep(now: number): number {
-    this.#statements.dropRecords.run(now)
-    return this.#statements.dropDead.run(now)
-  }
-
-  addToLedger(rows: readonly LedgerRow[]): void {
-    const { getTally, putTally } = this.#statements
-    this.#inTransaction(() => {
-      for (const { bucket, mode, provider, endpoint, tally } of rows) {
-        const before = getTally.get(bucket, mode, provider, endpoint)
-        const sum = before ? Tally.parse(String(before.tally)) : new Tally()
-        sum.merge(tally)
-        putTally.run(bucket, mode, provider, endpoint, JSON.stringify(sum))
-      }
+    return this.#do(() => {
+      this.#statements.dropRecords.run(now)
+      return this.#statements.dropDead.run(now)
     })
   }
 
+  addToLedger(rows: readonly LedgerRow[]): void {
+    this.#do(() =>
+      this.#inTransaction(() => {
+        const { getTally, putTally } = this.#statements
+        for (const { bucket, mode, provider, endpoint, tally } of rows) {
+          const before = getTally.get(bucket, mode, provider, endpoint)
+          const sum = before ? Tally.parse(String(before.tally)) : new Tally()
+          sum.merge(tally)
+          putTally.run(bucket, mode, provider, endpoint, JSON.stringify(sum))
+        }
+      }),
+    )
+  }
+
   readLedger(since: number, until: number): LedgerRow[] {
-    return this.#statements.readLedger.all(since, until).map((row) => ({
+    return this.#do(() => this.#statements.readLedger.all(since, until)).map((row) => ({
       bucket: Number(row.bucket),
       mode: row.mode as LedgerMode,
       provider: String(row.provider),
@@ -97,19 +135,23 @@ class SqliteStore implements Store {
   }
 
   addFacts(facts: BillingFacts): void {
-    this.#inTransaction(() => {
-      const newest = newestLike(this.readFacts(), facts)
-      if (newest && sameFacts(newest, facts)) return
-      this.#statements.addFacts.run(facts.since, JSON.stringify(facts))
-    })
+    this.#added.add(facts)
+    this.#do(() =>
+      this.#inTransaction(() => {
+        const known = this.#statements.readFacts.all().map(({ facts: json }) => JSON.parse(String(json)) as BillingFacts)
+        const newest = newestLike(known, facts)
+        if (newest && sameFacts(newest, facts)) return
+        this.#statements.addFacts.run(facts.since, JSON.stringify(facts))
+      }),
+    )
   }
 
   readFacts(): BillingFacts[] {
-    return this.#statements.readFacts.all().map((row) => JSON.parse(String(row.facts)) as BillingFacts)
+    return this.#do(() => this.#statements.readFacts.all()).map((row) => JSON.parse(String(row.facts)) as BillingFacts)
   }
 
   extent() {
-    const { entries, bytes } = this.#statements.extent.get() as Row
+    const { entries, bytes } = this.#do(() => this.#statements.extent.get()) as Row
     return { entries: Number(entries), bytes: Number(bytes) }
   }
 
