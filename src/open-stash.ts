@@ -22,6 +22,7 @@ import { memoryStore } from './stores/memory/memory-store.js'
 const sweepEveryMs = 600_000
 
 const defaultStoreTimeout = '500 ms'
+const defaultCloseWithin = '10 s'
 
 /**
  * Opens a stash. Throws `ConfigError` with all faults of the configuration before anything is opened, and `StoreError` where the
@@ -41,7 +42,11 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
       events.tell('store-trouble', { message, error })
     },
     recovered: () => events.tell('recovered', { what: 'store' }),
-    corrupt: (key, error) => events.tell('corrupt-entry', { provider: unmatched, endpoint: unmatched, key, error }),
+    corrupt({ provider, endpoint }, key, error) {
+      const spot = { provider: textOr(provider, unmatched), endpoint: textOr(endpoint, unmatched) }
+      books.line(spot.provider, spot.endpoint, mode).at(clock.now()).corrupt++
+      events.tell('corrupt-entry', { ...spot, key, error })
+    },
   })
   await store.open({ now: clock.now(), warn })
   await rememberFacts(store, providers, sets, clock.now())
@@ -54,7 +59,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   let closing: Promise<void> | undefined
 
   function assertOpen(): void {
-    if (closing) throw new StashenError('STASH_CLOSED', 'the stash is closed: open another one, or close it later')
+    if (closing) throw closed()
   }
 
   const parts: OperationParts = { store, clock, books, runner, events, assertOpen }
@@ -72,7 +77,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
 
   async function close(): Promise<void> {
     stopSweeping()
-    await runner.settled()
+    await runner.settled(durationMs(config.closeWithin ?? defaultCloseWithin) as number, closed)
     store.tryAgain()
     await gate.settle()
     await books.close()
@@ -116,6 +121,15 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     [Symbol.asyncDispose ?? Symbol.for('Symbol.asyncDispose')]: () => stash.close(),
   } as Stash
   return stash
+}
+
+function closed(): StashenError {
+  return new StashenError('STASH_CLOSED', 'the stash is closed: open another one, or close it later')
+}
+
+/** What a store gives that is no entry may have anything in any place. */
+function textOr(value: unknown, other: string): string {
+  return typeof value === 'string' ? value : other
 }
 
 async function rememberFacts(

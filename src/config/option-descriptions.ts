@@ -30,6 +30,7 @@ export const optionDescriptions: Readonly<Record<string, string>> = {
   text: 'The body of the answer, as text.',
   first: 'The first pause after a failure. Default "1 s".',
   storeTimeout: 'How long the store may take for one thing before calls go on without it. Default "500 ms".',
+  closeWithin: 'How long closing waits for calls under way before it gives them up. Default "10 s".',
   openWithoutStore: 'Whether a store that cannot be opened is tried again later. Default false.',
   secretQuery: 'Query parameters that carry a credential: none is written down, and callers with different ones share no answer.',
   secretHeaders: 'Header fields that carry a credential, besides Authorization and Cookie.',

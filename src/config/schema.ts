@@ -266,6 +266,7 @@ export const configSchema = z.strictObject({
   clock: part('a clock', isObject),
   storeTimeout: duration.optional(),
   openWithoutStore: yesOrNo.optional(),
+  closeWithin: duration.optional(),
   chance: part('a function', isFunction),
   warn: part('a function', isFunction),
 })

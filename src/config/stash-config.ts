@@ -25,6 +25,8 @@ export interface StashConfig {
   readonly storeTimeout?: Duration
   /** Whether a store that cannot be opened is tried again later, while calls go on without it. Default false: opening fails. */
   readonly openWithoutStore?: boolean
+  /** How long closing waits for calls under way before it gives them up. Default `"10 s"`. */
+  readonly closeWithin?: Duration
   /** Returns a number from 0 to 1, another each time. Default `Math.random`. */
   readonly chance?: () => number
   /** Told, once an episode, of trouble that the application is spared. Default: `console.warn`. */

@@ -6,7 +6,10 @@ interface Spot {
   readonly endpoint: string
 }
 
-/** What a stash tells those who listen, by name. Names are stable; facts may be added. No secret stands in any of them. */
+/**
+ * What a stash tells those who listen, by name. Names are stable; facts may be added. No secret stands in any of them, but `error` is the
+ * very error that was thrown, and what others write into theirs is not known here.
+ */
 export interface StashEvents {
   /** A call of the application was answered, or ended in an error. */
   readonly call: Spot & {

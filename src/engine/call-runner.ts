@@ -42,10 +42,14 @@ export interface CallRunnerParts {
   readonly upstream: UpstreamCalls
 }
 
+/** How long calls that were given up are waited for, milliseconds. */
+const lastChanceMs = 1_000
+
 /** Runs calls: looks up, decides, calls upstream once for all who ask, and gives each its answer. */
 export class CallRunner {
   readonly #parts: CallRunnerParts
   readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
+  readonly #calls = new Set<SharedCall<Landed<unknown>>>()
   readonly #running = new Set<Promise<unknown>>()
   readonly #failures = new WeakMap<object, Outcome>()
 
@@ -128,13 +132,31 @@ export class CallRunner {
     await this.#parts.store.outdate(prefix, this.#parts.clock.now())
   }
 
-  /** Waits for the calls under way, and for upstream calls whose callers have gone. */
-  async settled(): Promise<void> {
-    while (this.#running.size > 0) await Promise.all(this.#running)
+  /** Waits for the calls under way, and for upstream calls whose callers have gone; gives up those that take longer than `limitMs`. */
+  async settled(limitMs: number, reason: () => unknown): Promise<void> {
+    const { clock } = this.#parts
+    let over = false
+    await new Promise<void>((resolve) => {
+      const giveUp = () => {
+        cancel = clock.later(lastChanceMs, resolve, true)
+        for (const call of this.#calls) call.giveUp(reason())
+      }
+      let cancel = clock.later(limitMs, giveUp, true)
+      void this.#allEnded(() => over).then(() => {
+        cancel()
+        resolve()
+      })
+    })
+    over = true
+  }
+
+  async #allEnded(isOver: () => boolean): Promise<void> {
+    while (this.#running.size > 0 && !isOver()) await Promise.all(this.#running)
   }
 
   /** Drops an entry that nobody can read. */
-  corrupt(endpoint: Pick<Endpoint, 'provider' | 'name'>, key: string, error: unknown): void {
+  corrupt({ endpoint, line }: Pick<Ask<unknown>, 'endpoint' | 'line'>, key: string, error: unknown): void {
+    line.at(this.#parts.clock.now()).corrupt++
     this.#parts.events.tell('corrupt-entry', { provider: endpoint.provider, endpoint: endpoint.name, key, error })
     void this.#parts.store.remove(key)
   }
@@ -150,7 +172,7 @@ export class CallRunner {
       ask.revive(entry)
       return entry
     } catch (error) {
-      this.corrupt(ask.endpoint, entry.key, error)
+      this.corrupt(ask, entry.key, error)
       return undefined
     }
   }
@@ -286,7 +308,9 @@ export class CallRunner {
       if (inFlight) inFlight.outOfDate = true
       this.#inFlight.set(key, call as SharedCall<Landed<unknown>>)
     }
+    this.#calls.add(call as SharedCall<Landed<unknown>>)
     const ended = call.ended.finally(() => {
+      this.#calls.delete(call as SharedCall<Landed<unknown>>)
       if (this.#inFlight.get(key) === (call as SharedCall<never>)) this.#inFlight.delete(key)
     })
     void this.track(ended)

@@ -62,7 +62,7 @@ export class HttpCalls {
     const now = clock.now()
     if (!entry || entry instanceof Promise || isSignpost(entry.head) || !isFresh(entry, freshForMs, now)) return undefined
     if (entry.freshUntil - now <= endpoint.refreshAheadMs || events.heard('call')) return undefined
-    const answer = this.#readable(endpoint, entry)
+    const answer = this.#readable(known, entry)
     if (!answer) return undefined
     const response = this.#respond(answer, storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' }), now, known)
     const tally = line.at(now)
@@ -71,11 +71,11 @@ export class HttpCalls {
     return Promise.resolve(response)
   }
 
-  #readable(endpoint: Endpoint, entry: Entry): WholeAnswer | undefined {
+  #readable(known: Known, entry: Entry): WholeAnswer | undefined {
     try {
       return answerOfEntry(entry)
     } catch (error) {
-      this.#parts.runner.corrupt(endpoint, entry.key, error)
+      this.#parts.runner.corrupt(known, entry.key, error)
       return undefined
     }
   }

@@ -109,9 +109,9 @@ export function wrapOperation<F extends AsyncFunction>(
 
   /** A fresh answer that the store gives at once is returned without waiting for anything. */
   function operation(this: unknown, ...args: Parameters<F>): Promise<unknown> {
-    parts.assertOpen()
     let key: string
     try {
+      parts.assertOpen()
       key = keyOf(args)
     } catch (error) {
       return Promise.reject(error)

@@ -1,5 +1,6 @@
 import { resultOfStatus } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
+import { errorWords } from '../core/error-words.js'
 import { UpstreamTimeoutError } from '../core/errors.js'
 import type { UpstreamCallFacts } from '../core/events.js'
 import { narrowed } from '../core/http/no-vary-search.js'
@@ -87,7 +88,7 @@ export class PassedCalls {
     } finally {
       cancel()
       const gone = trouble !== undefined && !(ending?.signal.aborted ?? true)
-      await pass?.end({ how: gone && isAbort(trouble) ? 'left' : 'failed', what: trouble instanceof Error ? trouble.message : 'failed' })
+      await pass?.end({ how: gone && isAbort(trouble) ? 'left' : 'failed', what: errorWords(trouble) })
       const ms = clock.ticks() - began
       const tally = line.at(clock.now())
       tally[result === 'answered' ? 'forwarded' : 'letDown']++

@@ -10,7 +10,7 @@ export class RetryBudget {
   /** Whether one more may be repeated; if so, it is spent. */
   spend(provider: string): boolean {
     const left = this.#left.get(provider) ?? atFirst
-    if (left < 1) return false
+    if (left < 1 - 1e-9) return false
     this.#left.set(provider, left - 1)
     return true
   }

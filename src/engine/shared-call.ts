@@ -37,6 +37,11 @@ export class SharedCall<T extends Landing> {
     if (this.#joined === 0) this.#ending.abort(new DOMException('nobody asked for this answer', 'AbortError'))
   }
 
+  /** Gives the call up, whoever waits for it. */
+  giveUp(reason: unknown): void {
+    this.#ending.abort(reason)
+  }
+
   /** Waits until the call can be answered; rejects with the signal's reason as soon as that aborts. */
   join(signal: AbortSignal | undefined): Promise<T> {
     this.#waiting++

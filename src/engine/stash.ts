@@ -54,6 +54,6 @@ export interface Stash extends AsyncDisposable {
   status(): Promise<StashStatus>
   /** What happened to all calls of a stretch of time, of every process that shares the store. */
   report(options?: ReportOptions): Promise<Report>
-  /** Waits for running calls, writes the ledger and closes the store. Closing twice is harmless. */
+  /** Waits for running calls, for as long as `closeWithin` says, writes the ledger and closes the store. Closing twice is harmless. */
   close(): Promise<void>
 }

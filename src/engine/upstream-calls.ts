@@ -1,5 +1,6 @@
 import { decideOnFailure } from '../core/decide/decide.js'
 import type { Keeping, NotKept } from '../core/decide/keep.js'
+import { errorWords } from '../core/error-words.js'
 import { HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../core/errors.js'
 import type { UpstreamCallFacts } from '../core/events.js'
 import { isTelling, saysWhen } from '../core/limits/told-limits.js'
@@ -261,7 +262,7 @@ class Attempt<T> {
     if (askAgain && !left && (status === undefined || status < 400 || status >= 500 || [...repeatableStatuses, 429].includes(status))) {
       this.#pauseMs = this.#pauseBefore(told?.notBefore)
     }
-    const what = error instanceof Error ? error.message : status === undefined ? 'gave no answer' : `answered with status ${status}`
+    const what = error !== undefined ? errorWords(error) : `answered with status ${status}`
     const ending = left ? 'left' : this.#pauseMs !== undefined && how !== 'refused' ? 'left' : how
     void this.#pass?.end({ how: ending, what, saidWhen: told !== undefined && saysWhen(told) })
     this.#tell(left ? 'left' : how, status, error)

@@ -40,6 +40,7 @@ export async function scene(play: (scene: Scene) => Promise<void>, { provider, c
   const { fetch, close } = flightFetch(clock)
   const server = createServer((request, response) => {
     received.push(`${request.method} ${request.url}`)
+    response.sendDate = false // it would be the system's, not the fast clock's
     now.answer(request, response)
   })
   await new Promise<void>((listening) => server.listen(0, '127.0.0.1', listening))

@@ -28,6 +28,8 @@ export interface Figures {
   /** Refreshed answers that differed from the one before, and that did not. */
   readonly changed: number
   readonly unchanged: number
+  /** Stored answers that could not be read, and were dropped. */
+  readonly corrupt: number
   /** While only measuring: calls that reuse would have answered from store. */
   readonly wouldHit: number
   /** Price of the upstream calls, one amount a currency; empty where no price is known. */

@@ -101,6 +101,7 @@ function figuresOfTally(tally: Tally, money: MoneySum): Figures {
     letDown: tally.letDown,
     changed: tally.changed,
     unchanged: tally.unchanged,
+    corrupt: tally.corrupt,
     wouldHit: tally.wouldHit,
     money: money.toMoney(),
     latencyMs: median === undefined || p95 === undefined ? null : { median: hundredths(median), p95: hundredths(p95) },

@@ -25,6 +25,8 @@ const countNames = [
   'upFailed',
   'changed',
   'unchanged',
+  /** stored answers that could not be read, and were dropped */
+  'corrupt',
   /** calls while measuring that reuse would have answered from store */
   'wouldHit',
 ] as const
@@ -46,6 +48,7 @@ export class Tally implements Counts {
   upFailed = 0
   changed = 0
   unchanged = 0
+  corrupt = 0
   wouldHit = 0
   /** How old the oldest answer past its freshness was that was given out, milliseconds. */
   oldestStaleMs = 0

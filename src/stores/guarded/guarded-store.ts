@@ -12,7 +12,7 @@ export interface Guarding extends TroubleTold {
   /** Whether a store that cannot be opened is tried again later, while calls go on without it. */
   readonly openWithout: boolean
   /** Told of an entry that is none. */
-  readonly corrupt: (key: string, error: unknown) => void
+  readonly corrupt: (entry: Entry, key: string, error: unknown) => void
 }
 
 /**
@@ -149,16 +149,19 @@ export class GuardedStore implements Store {
     return this.#opening === undefined ? part.do(work) : this.#openLate().then(() => part.do(work))
   }
 
-  async #openLate(): Promise<void> {
-    this.#opens ??= (async () => {
-      try {
-        await this.#writing.do(async () => this.#store.open(this.#opening as Opening))
-        this.#opening = undefined
-      } finally {
-        this.#opens = undefined
-      }
-    })()
-    await this.#opens
+  /** Once for all who wait for it. */
+  #openLate(): Promise<void> {
+    if (this.#opens) return this.#opens
+    const opens = this.#openNow().finally(() => {
+      this.#opens = undefined
+    })
+    this.#opens = opens
+    return opens
+  }
+
+  async #openNow(): Promise<void> {
+    await this.#writing.do(async () => this.#store.open(this.#opening as Opening))
+    this.#opening = undefined
   }
 
   async #getWithCare(key: string): Promise<Entry | undefined> {
@@ -188,7 +191,7 @@ export class GuardedStore implements Store {
     if (entry === undefined) return undefined
     const fault = soundness(key, entry)
     if (fault === undefined) return entry
-    this.#guarding.corrupt(key, new TypeError(fault))
+    this.#guarding.corrupt(entry, key, new TypeError(fault))
     void this.remove(key)
     return undefined
   }

@@ -1,0 +1,59 @@
+import { errorWords } from '../core/error-words.js'
+import type { EventName, StashEvents } from '../core/events.js'
+import type { Stash } from '../engine/stash.js'
+
+type Level = 'debug' | 'info' | 'warn' | 'error'
+
+/** What is asked of a logger: `pino` and others take facts first, then words. */
+export type Logger = Record<Level, (facts: object, message: string) => void>
+
+export interface LogOptions {
+  /** Whether every call of the application is logged too, and every call upstream. Default false. */
+  readonly calls?: boolean
+}
+
+/** Writes what a stash tells of into a logger; returns what ends that. No secret stands in what is written. */
+export function logEvents(stash: Pick<Stash, 'on'>, logger: Logger, { calls = false }: LogOptions = {}): () => void {
+  const names = (Object.keys(lines) as EventName[]).filter((name) => calls || (name !== 'call' && name !== 'upstream'))
+  const ends = names.map((name) => listen(stash, logger, name))
+  return () => {
+    for (const end of ends) end()
+  }
+}
+
+function listen<N extends EventName>(stash: Pick<Stash, 'on'>, logger: Logger, name: N): () => void {
+  return stash.on(name, (event) => {
+    const [level, message] = lines[name](event)
+    logger[level]({ event: name, ...withoutSecrets(event) }, message)
+  })
+}
+
+/** An error stands as words that hold no secret; a key may hold what callers asked, and is left out. */
+function withoutSecrets(event: object): object {
+  const { error, key: _, ...facts } = event as { error?: unknown; key?: unknown }
+  return error === undefined ? facts : { ...facts, error: errorWords(error) }
+}
+
+const spot = ({ provider, endpoint }: { provider: string; endpoint: string | null }) =>
+  endpoint === null ? `provider ${provider}` : `${provider}.${endpoint}`
+
+const iso = (at: number) => new Date(at).toISOString()
+
+/** Level and words of each event. */
+const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [Level, string] } = {
+  call: (event) => ['debug', `${spot(event)}: ${event.how}${event.reason ? ` (${event.reason})` : ''}`],
+  upstream: (event) => [
+    event.how === 'answered' ? 'debug' : 'info',
+    `${spot(event)} upstream: ${event.how} ${event.status ?? ''}`.trimEnd(),
+  ],
+  stale: (event) => ['info', `${spot(event)}: an older answer was given (${event.reason})`],
+  limited: (event) => [
+    event.doing === 'refused' ? 'warn' : 'info',
+    `${spot(event)}: ${event.doing === 'refused' ? 'a call was not let out' : 'a call waits'} (${event.limit}), room again at ${iso(event.retryAt)}`,
+  ],
+  retry: (event) => ['info', `${spot(event)}: called again, for the ${event.attempt}. time, after ${event.afterMs} ms`],
+  'hold-off': (event) => ['warn', `${spot(event)} is held off until ${iso(event.until)} after ${event.failures} failures: ${event.what}`],
+  recovered: (event) => ['info', event.what === 'store' ? 'the store works again' : `${spot(event)} answers again`],
+  'store-trouble': () => ['error', 'the store is in trouble, calls go on without it'],
+  'corrupt-entry': (event) => ['warn', `${spot(event)}: a stored answer could not be read and was dropped`],
+}

@@ -1,0 +1,89 @@
+import { MissingPackageError } from '../core/errors.js'
+import type { Figures, Report } from '../core/ledger/report-model.js'
+
+type Client = typeof import('prom-client')
+
+/** Counts of a report that become counters: name, help, and by which label which figures. */
+const counters = [
+  {
+    name: 'stashen_calls_total',
+    help: 'Calls of the application, by how they were answered.',
+    label: 'how',
+    figures: {
+      fresh: ({ fromStore }: Figures) => fromStore,
+      stale: ({ stale }: Figures) => stale,
+      collapsed: ({ collapsed }: Figures) => collapsed,
+      otherwise: ({ otherwise }: Figures) => otherwise,
+      failed: ({ letDown }: Figures) => letDown,
+      forwarded: ({ asked, fromStore, stale, collapsed, otherwise, letDown }: Figures) =>
+        asked - fromStore - stale - collapsed - otherwise - letDown,
+    },
+  },
+  {
+    name: 'stashen_upstream_calls_total',
+    help: 'Calls that left for a provider, by how they ended.',
+    label: 'ending',
+    figures: {
+      answered: ({ upstream, unmodified, refused, failed }: Figures) => upstream - unmodified - refused - failed,
+      unmodified: ({ unmodified }: Figures) => unmodified,
+      refused: ({ refused }: Figures) => refused,
+      failed: ({ failed }: Figures) => failed,
+    },
+  },
+  {
+    name: 'stashen_refreshed_answers_total',
+    help: 'Refreshed answers, by whether they differed from the ones before.',
+    label: 'outcome',
+    figures: { changed: ({ changed }: Figures) => changed, unchanged: ({ unchanged }: Figures) => unchanged },
+  },
+]
+
+/**
+ * A report in the Prometheus text exposition format (version 0.0.4), by provider and endpoint: counters of calls, upstream calls and
+ * refreshed answers, money spent, and what callers waited. `client` is the package `prom-client`, loaded where it is not given; throws
+ * `MissingPackageError` where it is not installed. Give it the whole ledger, `await stash.report()`: counters must not fall.
+ */
+export async function prometheusText(report: Report, client?: Client): Promise<string> {
+  const { Counter, Gauge, Registry } = client ?? (await load())
+  const registers = [new Registry()]
+  const lines = report.providers.flatMap(({ provider, endpoints }) =>
+    endpoints.flatMap(({ endpoint, without, with: reused }) => [
+      ...(reused ? [{ provider, endpoint, mode: 'reuse', figures: reused }] : []),
+      ...(without.basis === 'measured' && without.asked > 0 ? [{ provider, endpoint, mode: 'measure', figures: without }] : []),
+    ]),
+  )
+  const where = ['provider', 'endpoint', 'mode']
+  for (const { name, help, label, figures } of counters) {
+    const counter = new Counter({ name, help, labelNames: [...where, label], registers })
+    for (const { figures: counted, ...labels } of lines) {
+      for (const [value, count] of Object.entries(figures)) counter.inc({ ...labels, [label]: value }, count(counted))
+    }
+  }
+  const spent = new Gauge({
+    name: 'stashen_spent',
+    help: 'Price of the upstream calls, in units of the currency.',
+    labelNames: [...where, 'currency'],
+    registers,
+  })
+  const waited = new Gauge({
+    name: 'stashen_call_duration_seconds',
+    help: 'How long callers waited for an answer, within 1%.',
+    labelNames: [...where, 'quantile'],
+    registers,
+  })
+  for (const { figures, ...labels } of lines) {
+    for (const { currency, amount } of figures.money) spent.set({ ...labels, currency }, Number(amount))
+    if (!figures.latencyMs) continue
+    waited.set({ ...labels, quantile: '0.5' }, figures.latencyMs.median / 1000)
+    waited.set({ ...labels, quantile: '0.95' }, figures.latencyMs.p95 / 1000)
+  }
+  return (registers[0] as InstanceType<typeof Registry>).metrics()
+}
+
+async function load(): Promise<Client> {
+  try {
+    return await import('prom-client')
+  } catch (cause) {
+    throw new MissingPackageError('prom-client', 'prometheusText', { cause })
+  }
+}
