@@ -28,9 +28,9 @@ function listen<N extends EventName>(stash: Pick<Stash, 'on'>, logger: Logger, n
   })
 }
 
-/** An error stands as words that hold no secret; a key may hold what callers asked, and is left out. */
+/** An error stands as words that hold no secret; a key may hold what callers asked, a message what the store wrote: both are left out. */
 function withoutSecrets(event: object): object {
-  const { error, key: _, ...facts } = event as { error?: unknown; key?: unknown }
+  const { error, key: _key, message: _message, ...facts } = event as { error?: unknown; key?: unknown; message?: unknown }
   return error === undefined ? facts : { ...facts, error: errorWords(error) }
 }
 
