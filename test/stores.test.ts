@@ -101,6 +101,50 @@ describe('stores', () => {
         expect(await store.get('GET https://x/a')).to.include({ refreshableUntil: 1_500, usableUntil: 1_500, keepUntil: 9_000 })
       })
 
+      it('drops what was stored longest ago of an endpoint, or of the variants of an answer', async () => {
+        for (let i = 0; i < 5; i++) await store.put(entry(`GET http://x/a vary:${i}`, { storedAt: 10 - i }))
+        for (let i = 0; i < 5; i++) await store.put(entry(`GET http://x/b${i}`, { storedAt: i }))
+        await store.put(entry('GET http://x/other', { endpoint: 'other' }))
+        expect(await store.trim({ variantsOf: 'GET http://x/a' }, 2)).to.equal(3)
+        const kept = async (keys: string[]) => {
+          const found = await Promise.all(keys.map(async (key) => ((await store.get(key)) ? [key] : [])))
+          return found.flat()
+        }
+        const variants = [0, 1, 2, 3, 4].map((i) => `GET http://x/a vary:${i}`)
+        expect(await kept(variants)).to.eql(variants.slice(0, 2))
+        const { provider, endpoint } = entry('')
+        expect(await store.trim({ provider, endpoint }, 3)).to.equal(4)
+        expect(await kept([...variants, 'GET http://x/b4', 'GET http://x/b3', 'GET http://x/other'])).to.eql([
+          ...variants.slice(0, 2),
+          'GET http://x/b4',
+          'GET http://x/other',
+        ])
+        expect((await store.extent()).entries).to.equal(4)
+        expect(await store.remove('GET http://x/other')).to.equal(undefined)
+        expect((await store.extent()).entries).to.equal(3)
+      })
+
+      it('changes shared records one after another, and forgets them when they run out', async () => {
+        const seen: (string | undefined)[] = []
+        const change = (value: string, keepUntil: number, now = 0) =>
+          store.update('lease a', now, (kept) => {
+            seen.push(kept)
+            return kept === undefined ? { value, keepUntil } : undefined
+          })
+        await change('one', 10)
+        await change('two', 10, 9)
+        await change('three', 30, 10)
+        expect(seen).to.eql([undefined, 'one', undefined])
+        await store.update('lease b', 0, () => ({ value: 'b', keepUntil: 50 }))
+        await store.update('other', 0, () => ({ value: 'c', keepUntil: 50 }))
+        expect([...(await store.records('lease ', 20))].sort()).to.eql([
+          ['lease a', 'three'],
+          ['lease b', 'b'],
+        ])
+        await store.sweep(30)
+        expect([...(await store.records('', 0)).keys()].sort()).to.eql(['lease b', 'other'])
+      })
+
       it('adds tallies to the rows of the same place and reads them by time', async () => {
         await store.addToLedger([row({ hit: 2, changed: 1 }), row({ hit: 1 }, { endpoint: 'station' })])
         await store.addToLedger([row({ hit: 3, stale: 4 }), row({ hit: 7 }, { mode: 'measure' }), row({ hit: 9 }, { bucket: 120_000 })])

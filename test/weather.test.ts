@@ -398,6 +398,26 @@ describe('a stash in trouble', () => {
     )
   })
 
+  it('keeps no more answers of an endpoint, and variants of an answer, than it may', () =>
+    scene(
+      async (now) => {
+        const { stash, base } = now
+        for (let i = 0; i < 60; i++) await got(stash, stash, `${base}/tides/${i}`)
+        expect((await stash.status()).store.entries).to.be.within(20, 22)
+        now.answer = json(() => ({}), 200, { vary: 'accept-language' })
+        for (let i = 0; i < 130; i++) await got(stash, stash, `${base}/notes/1`, { headers: { 'accept-language': `x${i}` } })
+        expect((await stash.status()).store.entries).to.be.within(120, 123)
+      },
+      {
+        provider: {
+          endpoints: {
+            tides: { request: 'GET /tides/{id}', freshFor: '1 day', maxEntries: 20 },
+            notes: { request: 'GET /notes/{id}', freshFor: '1 day' },
+          },
+        },
+      },
+    ))
+
   it('leaves nothing behind when it is closed: no timer, no unwritten count', async () => {
     const clock = new FastClock(noon)
     let timers = 0

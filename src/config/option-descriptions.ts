@@ -63,6 +63,7 @@ export const optionDescriptions: Readonly<Record<string, string>> = {
   holdOff: 'How long nobody asks again after calls failed, twice as long after each further failure. A duration alone is the first pause.',
   reuse: '"never": nothing is stored, whatever sets and defaults say.',
   maxBodyBytes: 'Bytes of a body kept at the most; larger answers are passed on and not stored. Default 1 MiB.',
+  maxEntries: 'Answers of the endpoint kept at the most, give or take a tenth. Default 10000.',
   version: 'Raise it when the code that reads the answers changed: those stored under another version count as absent.',
   set: 'Names of option sets in "sets".',
   keyedBy: 'Which parts of a request tell its answer from others. Default: method, URL and body.',

@@ -175,6 +175,7 @@ const reuse = {
       },
     )
     .optional(),
+  maxEntries: z.int({ error: noQueue }).min(1, { error: noQueue }).optional(),
   maxBodyBytes: z.int({ error: noBytes }).min(0, { error: noBytes }).optional(),
   mode: oneOf(modes).optional(),
   version: z.int({ error: (issue) => `${received(issue)} is not a whole number` }).optional(),
@@ -236,7 +237,7 @@ function noCount(issue: Issue): string {
 }
 
 function noQueue(issue: Issue): string {
-  return `${received(issue)} is not a whole number of calls`
+  return `${received(issue)} is not such a whole number`
 }
 
 export const name = text((value) => /^[A-Za-z][\w-]*$/.test(value), 'a name: letters, digits, "-" and "_", a letter first')

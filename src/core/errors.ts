@@ -12,22 +12,61 @@ export interface ConfigFault {
   readonly column?: number
 }
 
-/** Every code an error of this library can carry, with what it means. */
+/** Every code an error of this library can carry: when it comes, and what to do then. `docs/errors.md` says the same. */
 export const errorCodes = {
-  CONFIG_INVALID: 'The configuration has faults; `faults` lists every one with its path.',
-  STORE_UNUSABLE: 'The store could not be opened: missing, locked, read-only, or not a Stashen store.',
-  PACKAGE_MISSING: 'An optional package is needed and not installed; the message names the command that installs it.',
-  UPSTREAM_TIMEOUT: 'The upstream did not begin its answer, or did not complete it, within its `timeout`.',
-  BODY_BROKEN: "The answer's body broke off before its end; nothing of it was stored.",
-  CALL_OVERDUE: 'The call was not answered within its `within`, and no older answer may be given.',
-  LIMIT_REACHED: 'The call would have passed a limit of the provider, and could not wait; `retryAt` says when there is room again.',
-  HELD_OFF: 'Calls to the endpoint or its provider failed a moment ago, so it is not asked before `retryAt`.',
-  ARGUMENTS_UNKEYABLE: 'The arguments of an operation hold something that cannot be told from others, so they give no key.',
-  OFFLINE: 'The stash is offline and holds no answer to the call.',
-  NOTHING_STORED: 'The call asked for a stored answer only, and none is stored that may be used.',
-  STASH_CLOSED: 'The stash was called after it was closed.',
-  USAGE: 'A method or command was given something it cannot take.',
-} as const satisfies Record<string, string>
+  CONFIG_INVALID: {
+    when: 'The configuration has faults, or the options of an operation or of a call have. Nothing was opened or called.',
+    next: 'Mend what `faults` lists, each with its path; `stashen check` prints the same of a file.',
+  },
+  STORE_UNUSABLE: {
+    when: 'The store could not be opened: missing, locked, read-only, corrupt, or not a Stashen store.',
+    next: 'Do what the message says, or open with `openWithoutStore: true` to go on without it.',
+  },
+  PACKAGE_MISSING: {
+    when: 'An optional package is needed and not installed.',
+    next: 'Run the command that the message names.',
+  },
+  UPSTREAM_TIMEOUT: {
+    when: 'The upstream did not begin its answer, go on with it, or complete it within its `timeout`, and no older answer may be given.',
+    next: 'Raise `timeout` if the upstream is only slow; allow older answers with `staleIfError`.',
+  },
+  BODY_BROKEN: {
+    when: "The answer's body broke off, or had not the length it announced; nothing of it was stored.",
+    next: 'Ask again, or let Stashen do so with `retries`; `cause` says what happened.',
+  },
+  CALL_OVERDUE: {
+    when: 'The call was not answered within its `within`, and no older answer may be given.',
+    next: 'Raise `within`, or allow older answers with `staleIfError`.',
+  },
+  LIMIT_REACHED: {
+    when: 'The call would have passed a limit of the provider, declared or told by it, and could not wait for its turn.',
+    next: 'Ask again after `retryAt`; let calls wait longer with `maxWait`, or allow older answers with `staleIfError`.',
+  },
+  HELD_OFF: {
+    when: 'Calls to the endpoint or its provider failed a moment ago, so it is not asked before `retryAt`, and no older answer may be given.',
+    next: 'Ask again after `retryAt`; shorten `holdOff`, 0 to have none, where the caller repeats calls itself.',
+  },
+  ARGUMENTS_UNKEYABLE: {
+    when: 'The arguments of an operation hold something that cannot be told from others, so they give no key.',
+    next: 'Give the operation a `keyedBy` that returns what tells its answers apart.',
+  },
+  OFFLINE: {
+    when: 'The stash is offline and holds no answer to the call.',
+    next: 'Make the call once in mode `reuse`.',
+  },
+  NOTHING_STORED: {
+    when: 'The call asked for a stored answer only, and none is stored that may be used.',
+    next: 'Ask without that wish.',
+  },
+  STASH_CLOSED: {
+    when: 'The stash was called after it was closed, or was closed while the call was under way.',
+    next: 'Open another one, or close it later.',
+  },
+  USAGE: {
+    when: 'A method or command was given something it cannot take.',
+    next: 'Do what the message says.',
+  },
+} as const satisfies Record<string, { readonly when: string; readonly next: string }>
 
 export type ErrorCode = keyof typeof errorCodes
 

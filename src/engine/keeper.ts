@@ -10,12 +10,20 @@ import type { Ask, Finished, Kept } from './ask.js'
 import { Measurement } from './measurement.js'
 import type { Ended } from './upstream-calls.js'
 
+/** Variants of one answer kept at the most (RFC 9111 section 4.1 lets them grow without end). */
+const mostVariants = 100
+
+/** How many entries may be added before those of an endpoint are counted. */
+const trimEvery = 100
+
 /** Keeps whole answers, where that is allowed. */
 export class Keeper {
   readonly #store: Store
   readonly #clock: Clock
   readonly #measurement = new Measurement()
   readonly #freshness: OncePerEpisode
+  /** Entries added since those of the endpoint were last counted. */
+  readonly #added = new Map<Endpoint, number>()
 
   constructor(store: Store, clock: Clock, warn: (message: string) => void) {
     this.#store = store
@@ -55,7 +63,18 @@ export class Keeper {
       await this.#store.put({ ...common, key: at, head: signpostHead(signpost), body: new Uint8Array() })
     }
     await this.#store.put({ ...common, key, head, body, memo })
+    if (previous?.key !== key) await this.#bound(endpoint, base, key)
     return { stored: keeping }
+  }
+
+  /** Keeps the entries of an endpoint, and the variants of one of its answers, from growing without end. */
+  async #bound(endpoint: Endpoint, base: string, key: string): Promise<void> {
+    if (key !== base) await this.#store.trim({ variantsOf: base }, mostVariants)
+    const { provider, name, maxEntries } = endpoint
+    const added = (this.#added.get(endpoint) ?? 0) + 1
+    const isTime = added >= Math.max(1, Math.min(trimEvery, Math.floor(maxEntries / 10)))
+    this.#added.set(endpoint, isTime ? 0 : added)
+    if (isTime) await this.#store.trim({ provider, endpoint: name }, maxEntries)
   }
 
   /** Whether and how an answer is kept; where a function of the configuration fails it is not, and that is said once. */

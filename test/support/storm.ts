@@ -103,6 +103,7 @@ export function flappingStore(clock: FastClock, turnMs: number): Store {
           'addFacts',
           'readFacts',
           'extent',
+          'trim',
         ] as const
       ).map((name) => [name, flapping((...args: unknown[]) => (store[name] as (...args: unknown[]) => Maybe<unknown>).apply(store, args))]),
     ),

@@ -93,7 +93,7 @@ export function compileLimit(options: LimitOptions, endpoint?: string): Limit {
 }
 
 /** The longest that a window can be, milliseconds. */
-export function windowMs(per: WindowUnit | Duration): number {
+function windowMs(per: WindowUnit | Duration): number {
   return longestMs[per as WindowUnit] ?? (durationMs(per) as number)
 }
 

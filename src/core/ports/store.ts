@@ -14,6 +14,9 @@ export interface Entry extends StoredTimes {
   memo?: unknown
 }
 
+/** The entries of an endpoint, or those whose key begins with `variantsOf` and a space: the variants of one answer. */
+export type EntryGroup = { readonly provider: string; readonly endpoint: string } | { readonly variantsOf: string }
+
 /** A small record that several processes change. */
 export interface SharedRecord {
   /** JSON. */
@@ -56,6 +59,8 @@ export interface Store {
   outdate(prefix: string, now: number): Maybe<void>
   /** Drops one entry. */
   remove(key: string): Maybe<void>
+  /** Drops those entries of a group that were stored longest ago, until `most` are left. Returns how many. */
+  trim(group: EntryGroup, most: number): Maybe<number>
   /**
    * Changes the shared record of a name in one step, which no other process can come between. `change` gets its value, if there is one
    * that has not run out at `now`, and returns what takes its place, or undefined to leave it. It may be called again.

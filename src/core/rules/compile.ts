@@ -13,6 +13,7 @@ import { parseRequestTemplate, segmentsOf } from './request-template.js'
 
 const defaultTimeouts = { firstByte: '10 s', total: '1 min' } as const
 const defaultHoldOff = { first: '1 s', upTo: '5 min' } as const
+const defaultMaxEntries = 10_000
 const defaultMaxWait = '10 s'
 const defaultQueue = 1_000
 const defaultRetryShare = 0.1
@@ -81,6 +82,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     audience: { shared: false, targets: [] },
     exceptAnswer: typeof reuse.reuse === 'object' ? reuse.reuse.exceptAnswer : undefined,
     maxBodyBytes: reuse.maxBodyBytes ?? defaultMaxBodyBytes,
+    maxEntries: reuse.maxEntries ?? defaultMaxEntries,
     staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
     holdOff: compileHoldOff(reuse.holdOff ?? 0),
     timeouts: compileTimeouts(reuse.timeout ?? options.timeout),

@@ -20,6 +20,7 @@ export interface Endpoint extends KeepRule {
   /** How long after it was stored an answer can be made fresh by use, milliseconds; undefined where use does not. */
   readonly slidingMs: number | undefined
   readonly maxBodyBytes: number
+  readonly maxEntries: number
   readonly holdOff: HoldOffRule
   readonly timeouts: { readonly firstByteMs: number; readonly totalMs: number }
   readonly withinMs: number | undefined

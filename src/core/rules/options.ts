@@ -70,6 +70,8 @@ export interface ReuseOptions {
   readonly reuse?: 'never' | ReuseExceptions
   /** Bytes of a body kept at the most; larger answers are passed on and not stored. Default 1 MiB. */
   readonly maxBodyBytes?: number
+  /** Answers kept at the most, give or take a tenth; those stored longest ago go first. Default 10,000. */
+  readonly maxEntries?: number
   /** Where it is another than the provider's. */
   readonly mode?: Mode
   /** Raise it when the code that reads the answers changed: those stored under another version count as absent, and stay for it. */

@@ -1,7 +1,7 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Entry, Maybe, Opening, SharedRecord, Store } from '../../core/ports/store.js'
+import type { Entry, EntryGroup, Maybe, Opening, SharedRecord, Store } from '../../core/ports/store.js'
 import { soundness } from './soundness.js'
 import { StorePart, type TroubleTold } from './store-part.js'
 
@@ -84,6 +84,10 @@ export class GuardedStore implements Store {
 
   remove(key: string): Maybe<void> {
     return this.#write(() => this.#store.remove(key))
+  }
+
+  trim(group: EntryGroup, most: number): Maybe<number> {
+    return this.#opening ? 0 : this.#writing.attempt(() => this.#store.trim(group, most), 0)
   }
 
   update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): Maybe<void> {

@@ -2,7 +2,7 @@ import { outOfDate, type StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
 import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
-import type { Entry, SharedRecord, Store } from '../../core/ports/store.js'
+import type { Entry, EntryGroup, SharedRecord, Store } from '../../core/ports/store.js'
 import { type Link, UseOrder } from './use-order.js'
 
 export interface MemoryStoreOptions {
@@ -68,6 +68,16 @@ class MemoryStore implements Store {
 
   remove(key: string): void {
     this.#drop(this.#slots.get(key))
+  }
+
+  trim(group: EntryGroup, most: number): number {
+    const isIn = (entry: Entry) =>
+      'variantsOf' in group
+        ? entry.key.startsWith(`${group.variantsOf} `)
+        : entry.provider === group.provider && entry.endpoint === group.endpoint
+    const slots = [...this.#slots.values()].filter(({ entry }) => isIn(entry)).sort((a, b) => b.entry.storedAt - a.entry.storedAt)
+    for (const slot of slots.slice(most)) this.#drop(slot)
+    return Math.max(0, slots.length - most)
   }
 
   update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): void {

@@ -2,7 +2,7 @@ import type { StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
 import type { BillingFacts, LedgerMode, LedgerRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
-import type { Entry, Opening, SharedRecord, Store } from '../../core/ports/store.js'
+import type { Entry, EntryGroup, Opening, SharedRecord, Store } from '../../core/ports/store.js'
 import { type Row, type SqliteDriver, transactions } from './driver.js'
 import { openFile } from './open-file.js'
 import { identityOf, setAside } from './set-aside.js'
@@ -86,6 +86,14 @@ class SqliteStore implements Store {
 
   remove(key: string): void {
     this.#do(() => this.#statements.remove.run(key))
+  }
+
+  trim(group: EntryGroup, most: number): number {
+    return this.#do(() => {
+      const { trimVariants, trimEndpoint } = this.#statements
+      if (!('variantsOf' in group)) return trimEndpoint.run(group.provider, group.endpoint, most)
+      return trimVariants.run(`${group.variantsOf} `, `${group.variantsOf}!`, most)
+    })
   }
 
   update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): void {
@@ -175,6 +183,8 @@ function statementsOf(driver: SqliteDriver) {
         usable_until = min(usable_until, ?), must_revalidate = 1 WHERE key = ? OR (key > ? AND key < ?) OR ? = ''`, // "!" comes right after the space
     ),
     remove: driver.prepare('DELETE FROM entry WHERE key = ?'),
+    trimVariants: driver.prepare(trimming('key > ? AND key < ?')),
+    trimEndpoint: driver.prepare(trimming('provider = ? AND endpoint = ?')),
     getRecord: driver.prepare('SELECT value FROM shared_record WHERE name = ? AND keep_until > ?'),
     putRecord: driver.prepare('INSERT OR REPLACE INTO shared_record (name, value, keep_until) VALUES (?, ?, ?)'),
     records: driver.prepare('SELECT name, value FROM shared_record WHERE name >= ? AND substr(name, 1, length(?)) = ? AND keep_until > ?'),
@@ -189,6 +199,10 @@ function statementsOf(driver: SqliteDriver) {
     addFacts: driver.prepare('INSERT INTO facts (since, facts) VALUES (?, ?)'),
     readFacts: driver.prepare('SELECT facts FROM facts ORDER BY since, rowid'),
   }
+}
+
+function trimming(condition: string): string {
+  return `DELETE FROM entry WHERE key IN (SELECT key FROM entry WHERE ${condition} ORDER BY stored_at DESC LIMIT -1 OFFSET ?)`
 }
 
 const timeColumns = ['born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until', 'must_revalidate']

@@ -21,6 +21,7 @@ export const createTables = `
     must_revalidate INTEGER NOT NULL
   );
   CREATE INDEX IF NOT EXISTS entry_keep_until ON entry (keep_until);
+  CREATE INDEX IF NOT EXISTS entry_endpoint ON entry (provider, endpoint, stored_at);
   CREATE TABLE IF NOT EXISTS ledger (
     bucket INTEGER NOT NULL,
     mode TEXT NOT NULL,
