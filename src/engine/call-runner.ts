@@ -332,7 +332,7 @@ export class CallRunner {
     const ms = clock.ticks() - began
     tally[how]++
     tally.latency.add(ms)
-    if (!events.heard('call')) return
+    if (!events.callsHeard) return
     const { provider, name } = ask.endpoint
     events.tell('call', {
       ...{ provider, endpoint: name, how: how === 'letDown' ? 'failed' : how, ms },

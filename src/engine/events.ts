@@ -5,6 +5,8 @@ export class Events {
   readonly #listeners = new Map<EventName, Set<EventListener<EventName>>>()
   readonly #warn: (message: string) => void
   #warned = false
+  /** Whether anybody listens for calls: asked for each of them. */
+  callsHeard = false
 
   constructor(warn: (message: string) => void) {
     this.#warn = warn
@@ -16,7 +18,11 @@ export class Events {
     this.#listeners.set(name, listeners)
     const own: EventListener<EventName> = (event) => listener(event as StashEvents[N])
     listeners.add(own)
-    return () => void listeners.delete(own)
+    this.callsHeard = this.heard('call')
+    return () => {
+      listeners.delete(own)
+      this.callsHeard = this.heard('call')
+    }
   }
 
   /** Whether anybody listens: what is costly to tell is not made for nobody. */

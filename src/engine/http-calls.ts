@@ -61,7 +61,7 @@ export class HttpCalls {
     const entry = store.get(key)
     const now = clock.now()
     if (!entry || entry instanceof Promise || isSignpost(entry.head) || !isFresh(entry, freshForMs, now)) return undefined
-    if (entry.freshUntil - now <= endpoint.refreshAheadMs || events.heard('call')) return undefined
+    if (entry.freshUntil - now <= endpoint.refreshAheadMs || events.callsHeard) return undefined
     const answer = this.#readable(known, entry)
     if (!answer) return undefined
     const response = this.#respond(answer, storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' }), now, known)

@@ -120,7 +120,7 @@ export function wrapOperation<F extends AsyncFunction>(
     const looked = store.get(key)
     if (looked === undefined || looked instanceof Promise) return ask(this, args, key, looked)
     const now = clock.now()
-    if (!isFresh(looked, freshForMs, now) || looked.freshUntil - now <= refreshAheadMs || events.heard('call')) {
+    if (!isFresh(looked, freshForMs, now) || looked.freshUntil - now <= refreshAheadMs || events.callsHeard) {
       return ask(this, args, key, looked)
     }
     let value: unknown

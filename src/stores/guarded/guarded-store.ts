@@ -58,9 +58,25 @@ export class GuardedStore implements Store {
   }
 
   get(key: string): Maybe<Entry | undefined> {
-    if (this.#opening !== undefined || this.#untold.size > 0) return this.#getWithCare(key)
-    const found = this.#reading.attempt(() => this.#store.get(key), undefined)
-    return found instanceof Promise ? found.then((entry) => this.#sound(key, entry)) : this.#sound(key, found)
+    if (this.#careful || this.#reading.trouble !== undefined) return this.#getWithCare(key)
+    let found: Maybe<Entry | undefined>
+    try {
+      found = this.#store.get(key)
+    } catch (error) {
+      this.#reading.failed(error)
+      return undefined
+    }
+    if (found instanceof Promise) return this.#soundInTime(key, found)
+    return found === undefined || found.memo !== undefined ? found : this.#sound(key, found) // one with a memo was read before
+  }
+
+  /** Whether something has to be done before the store may be read. */
+  get #careful(): boolean {
+    return this.#opening !== undefined || this.#untold.size > 0
+  }
+
+  async #soundInTime(key: string, found: Promise<Entry | undefined>): Promise<Entry | undefined> {
+    return this.#sound(key, await this.#reading.attempt(() => found, undefined))
   }
 
   put(entry: Entry): Maybe<void> {
@@ -169,7 +185,7 @@ export class GuardedStore implements Store {
   }
 
   async #getWithCare(key: string): Promise<Entry | undefined> {
-    await this.#tellOutdated()
+    if (this.#untold.size > 0) await this.#tellOutdated()
     const covered = [...this.#untold.keys()].some((prefix) => prefix === '' || key === prefix || key.startsWith(`${prefix} `))
     if (covered) return undefined
     try {
