@@ -42,6 +42,16 @@ describe('the command line', () => {
       expect(report.totals.without.asked).to.be.at.least(20_000).and.to.equal(report.totals.with?.asked)
       expect(report.totals.with?.stale).to.be.above(0)
       expect(report.totals.with?.letDown).to.be.below((report.totals.without.letDown ?? 0) / 100)
+      expect(report.totals.with?.refused, 'no call is refused').to.equal(0)
+      expect(report.totals.with?.oldestStaleMs).to.be.above(60_000)
+      expect(demo.stdout).to.match(/older answers given: \d+, the oldest [\d a-z]+ old/)
+      const onTheBoard = report.providers.flatMap(({ endpoints }) =>
+        endpoints.filter(({ endpoint }) => /^(tides|position|tariff)$/.test(endpoint)),
+      )
+      expect(
+        onTheBoard.map((line) => line.with?.letDown),
+        'the board never fails',
+      ).to.eql([0, 0, 0])
       expect(report.providers.map(({ provider }) => provider)).to.eql(['ebbline', 'quayrate', 'skerrylight'])
     })
 
@@ -63,6 +73,48 @@ describe('the command line', () => {
       expect(stderr).to.include('"pintle"')
       expect(readFileSync(file('mine.db')).equals(before)).to.equal(true)
     })
+  })
+
+  it('stashen status says what limits leave, what is held off and how the store does, as text and as JSON', async () => {
+    const path = file('status.db')
+    let fails = false
+    const stash = await openStash({
+      store: sqliteStore(path),
+      fetch: async () => new Response('{}', { status: fails ? 503 : 200 }),
+      providers: {
+        ebbline: {
+          baseUrl: 'https://tides.ebbline.example/v2',
+          limits: [{ calls: 30, per: 'minute' }, { atOnce: 4 }],
+          endpoints: { tides: { request: 'GET /tides/{day}', freshFor: '1 min', holdOff: '1 hour' } },
+        },
+      },
+    })
+    for (const day of ['one', 'two', 'three']) {
+      await stash.fetch(`https://tides.ebbline.example/v2/tides/${day}`)
+      fails = day === 'two'
+    }
+    const own = await stash.status()
+    await stash.close()
+    const json = JSON.parse(stashen('status', '--store', path, '--json').stdout) as typeof own
+    expect(json.providers[0]?.limits.map(({ limit, left }) => [limit, left])).to.eql([
+      ['30 calls per minute', 27],
+      ['4 at once', 4],
+    ])
+    expect(json.providers[0]?.holdOffs).to.eql(own.providers[0]?.holdOffs)
+    const { code, stdout } = stashen('status', '--store', path, '--zone', 'Europe/Oslo')
+    expect(code).to.equal(0)
+    for (const words of [
+      /^store {2}works, 2 entries/m,
+      /30 calls per minute +27 of 30 left/,
+      /hold-off +tides +held off +1 failure, until/,
+      /last error .* tides: answered with status 503/,
+    ]) {
+      expect(stdout).to.match(words)
+    }
+    expect(stashen('status', '--store', file('none.db')).stderr).to.include('there is no file')
+    const empty = sqliteStore(file('empty.db'))
+    await (await openStash({ store: empty })).close()
+    expect(stashen('status', '--store', file('empty.db')).stdout).to.include('no provider was called yet')
   })
 
   describe('stashen explain and check', () => {

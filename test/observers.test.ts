@@ -84,7 +84,7 @@ describe('observers', () => {
     expect(levelOf('recovered')).to.eql(new Set([30]))
     expect(levelOf('store-trouble')).to.eql(new Set([50]))
     expect(lines.find(({ event }) => event === 'hold-off')?.msg).to.match(
-      /^harbour\.tides is held off until .* after 1 failures: answered with status 500$/,
+      /^harbour\.tides is held off until .* after a failure: answered with status 500$/,
     )
     expect(lines.find(({ error }) => error?.startsWith('TypeError'))?.error).to.equal('TypeError (ECONNREFUSED)')
     expect(JSON.stringify(lines)).to.not.include('hush')

@@ -345,7 +345,7 @@ describe('a stash in trouble', () => {
     const spoil: ((entry: object) => object)[] = [
       (entry) => ({ ...entry, memo: undefined, head: '{"status":' }),
       (entry) => ({ ...entry, memo: undefined, head: '', body: 'text' }),
-      (entry) => ({ ...entry, freshUntil: 'tomorrow' }),
+      (entry) => ({ ...entry, memo: undefined, freshUntil: 'tomorrow' }),
       (entry) => ({ ...entry, key: 'GET http://another' }),
     ]
     await scene(

@@ -13,6 +13,7 @@ terminal(
   'explain',
   'npx stashen explain https://tides.ebbline.example/v2/stations/st-017/tides?day=2026-06-30 --config dist/examples/harbour/stashen.config.js --store stashen-demo.db --at 2026-06-30T23:30+02:00 --zone Europe/Oslo; echo; npx stashen check --config dist/examples/harbour/stashen.config.js',
 )
+terminal('status', 'npx stashen status --store stashen-demo.db --at 2026-06-30T23:59:50+02:00 --zone Europe/Oslo')
 await board()
 
 /** What a command prints in a terminal of 140 columns. */

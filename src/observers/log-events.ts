@@ -52,7 +52,10 @@ const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [L
     `${spot(event)}: ${event.doing === 'refused' ? 'a call was not let out' : 'a call waits'} (${event.limit}), room again at ${iso(event.retryAt)}`,
   ],
   retry: (event) => ['info', `${spot(event)}: called again, for the ${event.attempt}. time, after ${event.afterMs} ms`],
-  'hold-off': (event) => ['warn', `${spot(event)} is held off until ${iso(event.until)} after ${event.failures} failures: ${event.what}`],
+  'hold-off': (event) => [
+    'warn',
+    `${spot(event)} is held off until ${iso(event.until)} after ${event.failures === 1 ? 'a failure' : `${event.failures} failures`}: ${event.what}`,
+  ],
   recovered: (event) => ['info', event.what === 'store' ? 'the store works again' : `${spot(event)} answers again`],
   'store-trouble': () => ['error', 'the store is in trouble, calls go on without it'],
   'corrupt-entry': (event) => ['warn', `${spot(event)}: a stored answer could not be read and was dropped`],

@@ -67,7 +67,7 @@ export class GuardedStore implements Store {
       return undefined
     }
     if (found instanceof Promise) return this.#soundInTime(key, found)
-    return found === undefined || found.memo !== undefined ? found : this.#sound(key, found) // one with a memo was read before
+    return found === undefined || (found.memo !== undefined && found.key === key) ? found : this.#sound(key, found) // a memo: read before
   }
 
   /** Whether something has to be done before the store may be read. */
