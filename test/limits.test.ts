@@ -1,7 +1,7 @@
 import { expect } from 'chai'
 import fc from 'fast-check'
 import { afterFailure, type HoldOff, heldOffUntil } from '../src/core/limits/hold-off.js'
-import { compileLimit, type LimitOptions } from '../src/core/limits/limit.js'
+import { compileLimit, compileQuota, type LimitOptions } from '../src/core/limits/limit.js'
 import { begun, ended, type LimitState, roomAgain, roomIn, unused } from '../src/core/limits/limit-state.js'
 import { admit, nothingKnown, type Passage, type ProviderState, withEnded, withTold } from '../src/core/limits/provider-state.js'
 import { toldBy } from '../src/core/limits/told-limits.js'
@@ -150,7 +150,14 @@ describe('limits', () => {
     })
   }
 
-  const call = { endpoint: 'tides', limits: [], holdOff: { firstMs: second, upToMs: 5 * minute }, inBackground: false, longestMs: 10_000 }
+  const call = {
+    endpoint: 'tides',
+    limits: [],
+    holdOff: { firstMs: second, upToMs: 5 * minute },
+    inBackground: false,
+    isSpare: false,
+    longestMs: 10_000,
+  }
 
   it('that are told hold for calls whose answers come in any order, and end with their window (property)', () => {
     fc.assert(
@@ -180,6 +187,18 @@ describe('limits', () => {
         expect(admit(state, call, noon + minute).admitted).to.equal(true)
       }),
     )
+  })
+
+  it('of a quota hold back only what nobody waits for, to an even pace', () => {
+    const quota = compileQuota({ calls: 240, per: 'day', zone: 'UTC' })
+    const spare = { ...call, limits: [quota], inBackground: true, isSpare: true }
+    let state = nothingKnown
+    let made = 0
+    for (let admission = admit(state, spare, noon); admission.admitted; admission = admit(state, spare, noon), made++)
+      state = admission.state
+    expect(made, 'half of the day, half of the quota').to.equal(120)
+    expect(admit(state, { ...spare, isSpare: false }, noon).admitted).to.equal(true)
+    expect(admit(state, spare, noon + 6 * minute).admitted, 'a call more is due every six minutes').to.equal(true)
   })
 
   it('holds off longer after each failure, up to a cap; a call that began before the last failure was known tells nothing new', () => {

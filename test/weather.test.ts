@@ -134,6 +134,8 @@ describe('limits and the queue', () => {
 })
 
 describe('an upstream that fails', () => {
+  const shared = Object.assign(memoryStore(), { close() {} })
+  const common = Object.assign(memoryStore(), { close() {} })
   const endpoint = (options: object) => ({
     provider: { endpoints: { tides: { request: 'GET /tides/{day}', freshFor: '1 min', holdOff: 0, ...options } } },
   })
@@ -285,7 +287,19 @@ describe('an upstream that fails', () => {
       },
       { ...endpoint({ refreshAhead: '10 s', limits: [{ calls: 4, per: 'hour', reserved: 0.5 }] }), config: { store: shared } },
     ))
-  const shared = Object.assign(memoryStore(), { close() {} })
+
+  it('is tended in the same way where its answers are not stored', () =>
+    scene(
+      async (now) => {
+        const { stash, base, received } = now
+        statusThen(now, [503])
+        expect(await got(stash, stash, `${base}/tides/1`)).to.equal('200 forwarded not-reusable')
+        now.answer = json(() => ({ error: 1 }))
+        expect(await got(stash, stash, `${base}/tides/1`)).to.equal('200 otherwise default-given')
+        expect(received).to.have.length(4)
+      },
+      endpoint({ freshFor: undefined, retries: 1, failsWhen: { at: '/error' }, otherwise: { text: 'later' } }),
+    ))
 })
 
 describe('a stash in trouble', () => {

@@ -2,10 +2,11 @@ import type { Command } from 'commander'
 import pc from 'picocolors'
 import type { StashConfig } from '../config/stash-config.js'
 import { likelyMistakes } from '../config/warnings.js'
+import { compileLimit } from '../core/limits/limit.js'
 import { endpointList, resolveRule } from '../core/rules/compile.js'
 import type { KeyingOptions } from '../core/rules/keying.js'
 import type { ReuseOptions } from '../core/rules/options.js'
-import { type RuleLine, rulesText } from '../render/rules-text.js'
+import { type LimitLine, type RuleLine, rulesText } from '../render/rules-text.js'
 import { configOf } from './config-file.js'
 import type { Surroundings } from './run.js'
 
@@ -20,7 +21,8 @@ export function addCheck(program: Command, { stdout }: Surroundings): void {
       const { config } = await configOf(file)
       const rules = rulesOf(config)
       const warnings = likelyMistakes(config)
-      stdout.write(json ? `${JSON.stringify({ rules, warnings }, null, 2)}\n` : rulesText(rules, warnings, pc))
+      const limits = limitsOf(config)
+      stdout.write(json ? `${JSON.stringify({ rules, limits, warnings }, null, 2)}\n` : rulesText(rules, limits, warnings, pc))
     })
 }
 
@@ -41,6 +43,18 @@ function rulesOf({ providers = {}, sets = {}, mode = 'reuse' }: StashConfig): Ru
       }
     }),
   )
+}
+
+function limitsOf({ providers = {}, sets = {} }: StashConfig): LimitLine[] {
+  return Object.entries(providers).flatMap(([provider, options]) => [
+    ...(options.limits ?? []).map((limit) => ({ provider, endpoint: null, limit: compileLimit(limit).name })),
+    ...endpointList(options).flatMap((endpoint) =>
+      (resolveRule(endpoint, options, sets).limits ?? []).map((limit) => ({
+        ...{ provider, endpoint: endpoint.name },
+        limit: compileLimit(limit).name,
+      })),
+    ),
+  ])
 }
 
 /** How long answers are fresh, whoever says so, and what holds for some statuses. */

@@ -2,6 +2,7 @@ import type { ConfigFault } from '../core/errors.js'
 import { endpointList, resolveRule } from '../core/rules/compile.js'
 import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from '../core/rules/options.js'
 import { areTied, parseRequestTemplate, type RequestTemplate } from '../core/rules/request-template.js'
+import { durationMs } from '../core/time/duration.js'
 import { withNearest } from './nearest-name.js'
 
 /** Faults that only several options together show. The shape may be wrong too: what cannot be read is passed over. */
@@ -49,7 +50,7 @@ export function ruleFaults(own: RuleOptions, provider: ProviderOptions, sets: Se
 /** Options that cannot do anything beside the others, each with why. */
 function idleOptions(
   own: RuleOptions,
-  { freshFor, freshUntil, freshForStatus, trust = 'rule' }: ReuseOptions,
+  { freshFor, freshUntil, freshForStatus, trust = 'rule', neverStale, refreshAhead }: ReuseOptions,
 ): [keyof ReuseOptions, string][] {
   const ruled = freshFor !== undefined || freshUntil !== undefined
   const kept = ruled || freshForStatus !== undefined || trust !== 'rule'
@@ -59,6 +60,17 @@ function idleOptions(
     ['jitter', freshUntil !== undefined, 'does nothing with "freshUntil": what is published at a moment is old from that moment on'],
     ['staleIfError', !kept, unkept],
     ['staleWhileRevalidate', !kept, unkept],
+    ['refreshAhead', !kept, unkept],
+    [
+      'refreshAhead',
+      typeof freshFor !== 'function' && (durationMs(freshFor) ?? Number.POSITIVE_INFINITY) <= (durationMs(refreshAhead) ?? 0),
+      'is not shorter than "freshFor": every use would refresh the answer',
+    ],
+    ...(['staleIfError', 'staleWhileRevalidate'] as const).map((option): [keyof ReuseOptions, boolean, string] => [
+      option,
+      neverStale === true,
+      'does nothing beside "neverStale": say one of them',
+    ]),
     ['trust', !ruled && trust === 'rule', 'needs a rule to trust: give "freshFor" or "freshUntil"'],
     ['trust', !ruled && trust === 'shorter', 'needs a rule to compare with: give "freshFor" or "freshUntil", or trust "upstream"'],
     [
@@ -135,6 +147,12 @@ function requestFaults(endpoint: NamedEndpointOptions, place: string, before: Pl
       path: `${place}.${endpoint.freshFor === undefined ? 'freshUntil' : 'freshFor'}`,
       message: `answers to ${template.method} are not reused, only those to GET, and to POST with "safe: true": leave it out, the calls are counted all the same`,
     })
+  }
+  const unrepeatable = template.method !== 'GET' && template.method !== 'HEAD' && !endpoint.safe
+  for (const option of ['retries', 'otherwise', 'within', 'failsWhen'] as const) {
+    if (endpoint[option] === undefined || !unrepeatable) continue
+    const message = `does nothing for ${template.method}, whose calls are sent on once: it is for GET, and for POST with "safe: true"`
+    faults.push({ path: `${place}.${option}`, message })
   }
   if (endpoint.targetedFields !== undefined && (endpoint.trust ?? 'rule') === 'rule') {
     faults.push({ path: `${place}.targetedFields`, message: 'does nothing without "trust": "upstream" or "shorter" at the same endpoint' })

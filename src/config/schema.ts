@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { trusts } from '../core/decide/keep.js'
 import { modes } from '../core/decide/mode.js'
-import { windowKinds, windowUnits } from '../core/limits/limit.js'
+import { type WindowUnit, windowKinds, windowUnits } from '../core/limits/limit.js'
 import { unbilledOutcomes } from '../core/money/flat-price.js'
 import { isPrice } from '../core/money/money.js'
 import { atLimits } from '../core/rules/options.js'
@@ -93,10 +93,15 @@ const holdOff = orObject(
   '{ first: "1 s", upTo: "5 min" }',
 )
 
-const windowLength = z.union([oneOf(windowUnits), duration], {
-  error: (issue) =>
-    `${received(issue)} is no window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`,
-})
+function noWindow(issue: Issue): string {
+  return `${received(issue)} is no window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`
+}
+
+const windowLength = z
+  .union([z.string(), z.number()], { error: noWindow })
+  .refine((value) => windowUnits.includes(value as WindowUnit) || (durationMs(value) ?? 0) > 0, { error: noWindow })
+  .meta({ pattern: `${durationPattern}|^(${windowUnits.join('|')})$`, exclusiveMinimum: 0, examples: [...windowUnits, '10 s'] })
+
 const reserved = z.number({ error: noShare }).min(0, { error: noShare }).max(1, { error: noShare }).optional()
 const callCount = z.int({ error: noCount }).positive({ error: noCount })
 

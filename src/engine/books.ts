@@ -67,7 +67,7 @@ export class Books {
       await this.#store.addToLedger(rows)
     } catch {
       for (const line of this.#lines.values()) line.turn() // what was counted meanwhile is merged too
-      this.#pending = merged([...rows, ...this.#pending])
+      this.#pending = bounded([...rows, ...this.#pending])
       this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
     }
   }
@@ -99,14 +99,25 @@ export class Line {
   }
 }
 
-/** One row a bucket and endpoint, so that counts waiting for a store stay bounded. */
-function merged(rows: readonly LedgerRow[]): LedgerRow[] {
+/** Rows that wait for a store, at the most, and the buckets that they are put together in when there are more, milliseconds. */
+const mostRows = 5_000
+const coarserMs = [3_600_000, 86_400_000]
+
+/** One row a bucket and endpoint; where a store fails for so long that there are too many, in coarser buckets. No count is lost. */
+function bounded(rows: readonly LedgerRow[]): LedgerRow[] {
+  let few = merged(rows, bucketMs)
+  for (const coarser of coarserMs) if (few.length > mostRows) few = merged(few, coarser)
+  return few
+}
+
+function merged(rows: readonly LedgerRow[], lengthMs: number): LedgerRow[] {
   const byPlace = new Map<string, LedgerRow>()
   for (const row of rows) {
-    const place = JSON.stringify([row.bucket, row.mode, row.provider, row.endpoint])
+    const bucket = Math.floor(row.bucket / lengthMs) * lengthMs
+    const place = JSON.stringify([bucket, row.mode, row.provider, row.endpoint])
     const known = byPlace.get(place)
     if (known) known.tally.merge(row.tally)
-    else byPlace.set(place, row)
+    else byPlace.set(place, { ...row, bucket })
   }
   return [...byPlace.values()]
 }

@@ -77,7 +77,7 @@ export class HttpAsks {
   /** What the runner needs, or, where no rule holds for a request, only what sends it on with its body unread. */
   async ask(matched: Matched, input: Input, init: Init, wanted?: CallOptions): Promise<{ ask?: HttpAsk; unread: Init }> {
     const { method, url, provider, endpoint, line } = matched
-    if (!provider || !endpoint || endpoint.freshForMs === undefined) return { unread: init }
+    if (!provider || !endpoint?.isTended) return { unread: init }
     const request = input instanceof Request ? input : undefined
     const body = method === 'GET' || method === 'HEAD' ? undefined : await bytesOf(input, init)
     const headers = body?.headers ?? new Headers(init?.headers ?? request?.headers)

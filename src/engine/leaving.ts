@@ -18,7 +18,7 @@ export interface GateParts {
 export interface Leaving {
   readonly endpoint: Endpoint
   /** Whether it comes after others; may be found out to be more urgent while it waits. */
-  readonly urgency: { inBackground: boolean }
+  readonly urgency: { inBackground: boolean; readonly nobodyWaits?: boolean }
   /** How long it waits for its turn at the most, milliseconds. */
   readonly waitMs: number
   readonly signal: AbortSignal
@@ -27,5 +27,12 @@ export interface Leaving {
 /** A leaving call, as the limits of its provider see it. */
 export function limitedCall({ endpoint, urgency }: Pick<Leaving, 'endpoint' | 'urgency'>): LimitedCall {
   const { name, limits, holdOff, timeouts } = endpoint
-  return { endpoint: name, limits, holdOff, inBackground: urgency.inBackground, longestMs: timeouts.totalMs + 1_000 }
+  return {
+    endpoint: name,
+    limits,
+    holdOff,
+    inBackground: urgency.inBackground,
+    isSpare: urgency.nobodyWaits === true,
+    longestMs: timeouts.totalMs + 1_000,
+  }
 }

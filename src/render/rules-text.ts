@@ -15,8 +15,20 @@ export interface RuleLine {
   readonly price: string
 }
 
-/** The resolved rules as a table, and what is likely wrong. */
-export function rulesText(rules: readonly RuleLine[], warnings: readonly ConfigFault[], colors: Colors): string {
+/** A limit of a provider, or of one of its endpoints. */
+export interface LimitLine {
+  readonly provider: string
+  readonly endpoint: string | null
+  readonly limit: string
+}
+
+/** The resolved rules as a table, the limits, and what is likely wrong. */
+export function rulesText(
+  rules: readonly RuleLine[],
+  limits: readonly LimitLine[],
+  warnings: readonly ConfigFault[],
+  colors: Colors,
+): string {
   const head = ['provider', 'endpoint', 'request', 'mode', 'fresh', 'stale if error', 'keyed by', 'a call']
   const table = new Table({
     head: head.map((name) => colors.dim(name)),
@@ -27,5 +39,8 @@ export function rulesText(rules: readonly RuleLine[], warnings: readonly ConfigF
     table.push([rule.provider, rule.endpoint, rule.request, rule.mode, rule.fresh, rule.staleIfError, rule.keyedBy, rule.price])
   }
   const likely = warnings.map(({ path, message }) => `${colors.yellow('likely wrong:')} ${path} ${message}`)
-  return `${[table.toString().replace(/ +$/gm, ''), '', ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
+  const held = limits.map(
+    ({ provider, endpoint, limit }) => `limit of ${endpoint === null ? provider : `${provider}.${endpoint}`}: ${limit}`,
+  )
+  return `${[table.toString().replace(/ +$/gm, ''), '', ...held, ...(held.length > 0 ? [''] : []), ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
 }

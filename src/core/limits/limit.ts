@@ -1,5 +1,6 @@
 import { periodAround } from '../time/calendar.js'
 import { type Duration, durationMs } from '../time/duration.js'
+import type { Quota } from './quota.js'
 
 /** Lengths of windows that have a name. */
 export const windowUnits = ['second', 'minute', 'hour', 'day', 'week', 'month', 'year'] as const
@@ -37,6 +38,8 @@ interface Sized {
   readonly name: string
   /** Whether it holds for the provider as a whole. */
   readonly whole: boolean
+  /** A quota, which is counted, and holds back only refreshes that nobody waits for, to what is due by now of an even pace. */
+  readonly paced?: boolean
   /** Calls allowed, and how many of them to background calls. */
   readonly calls: number
   readonly inBackground: number
@@ -90,6 +93,12 @@ export function compileLimit(options: LimitOptions, endpoint?: string): Limit {
   const size = sized(calls, `${window} ${perMs}`, window === 'rolling' ? words : `${words}, ${window}`)
   if (window !== 'aligned') return { kind: window, perMs, ...size }
   return { kind: window, perMs, calendar: isCalendarUnit(per) ? { unit: per, zone } : undefined, ...size }
+}
+
+/** The quota of a provider as a limit that is only paced. */
+export function compileQuota({ calls, per, zone }: Quota): Limit {
+  const limit = compileLimit({ calls, per, window: 'aligned', zone, reserved: 0 })
+  return { ...limit, id: `quota ${per}`, name: `quota of ${calls} calls per ${per}`, paced: true }
 }
 
 /** The longest that a window can be, milliseconds. */

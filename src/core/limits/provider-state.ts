@@ -1,5 +1,5 @@
 import { afterFailure, type HoldOff, type HoldOffRule, heldOffUntil } from './hold-off.js'
-import type { Limit } from './limit.js'
+import { alignedWindow, type Limit } from './limit.js'
 import { begun, ended, type LimitState, type RoomAgain, roomAgain, roomIn, unused } from './limit-state.js'
 import type { Told, ToldLimit } from './told-limits.js'
 
@@ -38,6 +38,8 @@ export interface LimitedCall {
   readonly limits: readonly Limit[]
   readonly holdOff: HoldOffRule
   readonly inBackground: boolean
+  /** Whether nobody waits for it, so that it can as well be left undone. */
+  readonly isSpare: boolean
   /** How long it can take, milliseconds: nothing heard of it by then, it counts as ended. */
   readonly longestMs: number
 }
@@ -93,13 +95,24 @@ function pastTold({ notBefore, told }: ProviderState, { inBackground }: LimitedC
   return spent && { ...facts, at: spent.until, what: 'the provider said that no more calls are left' }
 }
 
-function pastDeclared(state: ProviderState, { limits, inBackground }: LimitedCall, now: number): Refusal | undefined {
+function pastDeclared(state: ProviderState, { limits, inBackground, isSpare }: LimitedCall, now: number): Refusal | undefined {
   for (const limit of limits) {
     const used = state.limits[limit.id]?.state ?? unused
+    if (limit.paced) {
+      if (!isSpare || roomIn(limit, used, now, false) > notYetDue(limit, now)) continue
+      return { why: 'limit-reached', what: limit.name, whole: true, at: now + 60_000, sure: true }
+    }
     if (roomIn(limit, used, now, inBackground) >= 1) continue
     return { why: 'limit-reached', what: limit.name, whole: limit.whole, ...roomAgain(limit, used, now, inBackground) }
   }
   return undefined
+}
+
+/** How many calls of a paced limit are left for the rest of its window. */
+function notYetDue(limit: Limit, now: number): number {
+  if (limit.kind !== 'aligned') return 0
+  const { start, end } = alignedWindow(limit, now)
+  return Math.ceil((limit.calls * (end - now)) / (end - start))
 }
 
 /** Counts a call that has begun, also where its admission was given without this state. */

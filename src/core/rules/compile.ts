@@ -1,6 +1,7 @@
 import type { Mode } from '../decide/mode.js'
 import { type BillingFacts, unmatched } from '../ledger/ledger-row.js'
-import { compileLimit } from '../limits/limit.js'
+import { compileLimit, compileQuota } from '../limits/limit.js'
+import type { Quota } from '../limits/quota.js'
 import { type FlatPlan, moneyOfCall } from '../money/flat-price.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
@@ -8,7 +9,7 @@ import { compileFailure } from './failure.js'
 import { compileFreshness, longestFreshMs } from './freshness.js'
 import { compileKeying } from './keying.js'
 import { normalisePercent } from './normalise-url.js'
-import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from './options.js'
+import type { NamedEndpointOptions, ProviderOptions, QuotaOptions, ReuseOptions, RuleOptions } from './options.js'
 import { parseRequestTemplate, segmentsOf } from './request-template.js'
 
 const defaultTimeouts = { firstByte: '10 s', total: '1 min' } as const
@@ -38,6 +39,7 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
       {
         ...compiled,
         freshForMs: mayReuse ? compiled.freshForMs : undefined,
+        isTended: mayReuse && (compiled.freshForMs !== undefined || isTended(compiled, endpoint)),
         ...(mayReuse && compiled.freshForMs !== undefined && { holdOff: compileHoldOff(rule.holdOff) }),
         audience: { shared, targets: targetedFields.map((field) => field.toLowerCase()) },
         exceptRequest: typeof rule.reuse === 'object' ? rule.reuse.exceptRequest : undefined,
@@ -103,6 +105,11 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
   }
 }
 
+/** Whether something is to be done about calls whose answers are not stored. */
+function isTended({ retries, withinMs, failure }: Endpoint, { otherwise }: NamedEndpointOptions): boolean {
+  return retries.upTo > 0 || withinMs !== undefined || otherwise !== undefined || failure.test !== undefined || failure.statuses.size > 0
+}
+
 function compileHoldOff(options: ReuseOptions['holdOff'] = {}): Endpoint['holdOff'] {
   const { first = defaultHoldOff.first, upTo = defaultHoldOff.upTo } = typeof options === 'object' ? options : { first: options }
   const firstMs = durationMs(first) as number
@@ -161,8 +168,12 @@ export function factsOf(
     endpoint: endpoint?.name ?? null,
     since,
     plan: planOf(options, endpoint?.reuse),
-    quota: endpoint || !quota ? undefined : { calls: quota.calls, per: quota.per, zone: quota.zone ?? 'UTC' },
+    quota: endpoint || !quota ? undefined : quotaOf(quota),
   }
+}
+
+function quotaOf({ calls, per, zone = 'UTC' }: QuotaOptions): Quota {
+  return { calls, per, zone }
 }
 
 function planOf({ plan }: ProviderOptions, reuse: ReuseOptions | undefined): FlatPlan | undefined {

@@ -47,6 +47,8 @@ export interface RequestEndpoint extends Endpoint {
   readonly exceptRequest: ((request: KeyedRequest) => boolean) | undefined
   readonly replaySetCookie: boolean
   readonly otherwise: AnswerInstead | undefined
+  /** Whether anything is to be done about its calls but to send them on. */
+  readonly isTended: boolean
   /** Whether a call may be made again (RFC 9110 section 9.2.1). */
   readonly repeatable: boolean
 }
