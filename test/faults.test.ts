@@ -79,11 +79,12 @@ describe('whatever the upstream does', () => {
     const provider: ProviderOptions = {
       baseUrl,
       timeout: { firstByte: '3 s', total: '4 s' },
+      defaults: { staleIfError: '1 hour' },
       ...(limitReached && { limits: [{ calls: 2, per: 'day' }] }),
       endpoints: {
         tides: {
           request: 'GET /tides/{day}',
-          ...{ freshFor: '1 min', staleIfError: '1 hour', maxWait: 0, neverStale },
+          ...{ freshFor: '1 min', maxWait: 0, neverStale },
           failsWhen: { statuses: [403], at: '/error' },
         },
       },
