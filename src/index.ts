@@ -27,11 +27,13 @@ export {
 } from './core/errors.js'
 export type { EventListener, EventName, StashEvents, UpstreamCallFacts } from './core/events.js'
 export type { BillingFacts, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
+export type { PricedPeriod } from './core/ledger/provider-prices.js'
 // Reports
 export type { Comparison, EndpointReport, Figures, ProviderReport, QuotaUse, Report, Spared, Without } from './core/ledger/report-model.js'
 export type { LimitOptions, WindowKind, WindowUnit } from './core/limits/limit.js'
 export type { HoldOffStatus, LimitStatus, ProviderStatus } from './core/limits/status.js'
 export type { Money } from './core/money/money.js'
+export type { PlanOptions, PlanTerms, PlanTier, UnbilledOutcome } from './core/money/plan.js'
 export type { Clock } from './core/ports/clock.js'
 export type { Entry, Maybe, Opening, SharedRecord, Store } from './core/ports/store.js'
 export type { FailureOptions } from './core/rules/failure.js'
@@ -43,7 +45,6 @@ export type {
   CallOptions,
   EndpointOptions,
   NamedEndpointOptions,
-  PlanOptions,
   ProviderOptions,
   QuotaOptions,
   ReuseExceptions,

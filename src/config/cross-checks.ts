@@ -4,6 +4,7 @@ import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions }
 import { areTied, parseRequestTemplate, type RequestTemplate } from '../core/rules/request-template.js'
 import { durationMs } from '../core/time/duration.js'
 import { withNearest } from './nearest-name.js'
+import { planFaults } from './plan-checks.js'
 
 /** Faults that only several options together show. The shape may be wrong too: what cannot be read is passed over. */
 export function providerFaults(config: unknown): ConfigFault[] {
@@ -21,7 +22,7 @@ export function providerFaults(config: unknown): ConfigFault[] {
     if (other) faults.push({ path: `${path}.baseUrl`, message: `providers "${other}" and "${name}" have the same base URL` })
     else if (base) byBase.set(base, name)
     if (recordOf(provider.defaults)) faults.push(...setFaults(provider.defaults ?? {}, sets, `${path}.defaults`))
-    faults.push(...endpointFaults(provider, sets, path))
+    faults.push(...planFaults(provider.plan, `${path}.plan`), ...endpointFaults(provider, sets, path))
   }
   return faults
 }
@@ -41,8 +42,12 @@ export function ruleFaults(own: RuleOptions, provider: ProviderOptions, sets: Se
   }
   const rule = faults.length === 0 ? resolveRule(withReadableSets(own), { defaults: withReadableSets(provider.defaults) }, sets) : own
   for (const [option, message] of idleOptions(own, rule)) faults.push({ path: `${path}.${option}`, message })
-  if (own.perCall !== undefined && provider.plan === undefined) {
-    faults.push({ path: `${path}.perCall`, message: 'needs a "plan" of the provider, which says the currency' })
+  for (const option of ['perCall', 'weight'] as const) {
+    if (own[option] === undefined || provider.plan !== undefined) continue
+    faults.push({ path: `${path}.${option}`, message: 'needs a "plan" of the provider, which says the currency' })
+  }
+  if (own.perCall !== undefined && own.weight !== undefined) {
+    faults.push({ path: `${path}.weight`, message: 'does nothing beside "perCall": such calls count towards nothing else in the plan' })
   }
   return faults
 }

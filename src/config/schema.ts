@@ -2,8 +2,8 @@ import { z } from 'zod'
 import { trusts } from '../core/decide/keep.js'
 import { modes } from '../core/decide/mode.js'
 import { type WindowUnit, windowKinds, windowUnits } from '../core/limits/limit.js'
-import { unbilledOutcomes } from '../core/money/flat-price.js'
 import { isPrice } from '../core/money/money.js'
+import { tierings, unbilledOutcomes } from '../core/money/plan.js'
 import { atLimits } from '../core/rules/options.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
 import { calendarPeriods, isTimeZone } from '../core/time/calendar.js'
@@ -185,6 +185,7 @@ const reuse = {
   mode: oneOf(modes).optional(),
   version: z.int({ error: (issue) => `${received(issue)} is not a whole number` }).optional(),
   perCall: price.optional(),
+  weight: z.int({ error: noQueue }).min(0, { error: noQueue }).optional(),
 }
 
 const setName = text((name) => name !== '', 'the name of a set, or a list of them')
@@ -225,10 +226,31 @@ const endpoint = {
   ),
 }
 
+const date = text(isDate, 'a date, e.g. "2026-07-01"')
+
+const planTerms = {
+  baseFee: price.optional(),
+  included: z.int({ error: noCount }).positive({ error: noCount }).optional(),
+  perCall: price.optional(),
+  tiers: z.array(z.strictObject({ upTo: callCount.optional(), perCall: price })).optional(),
+  tiering: oneOf(tierings).optional(),
+  packages: z.strictObject({ of: callCount, price }).optional(),
+  minimum: price.optional(),
+  maximum: price.optional(),
+}
+
 const plan = z.strictObject({
   currency: text(isCurrency, 'an ISO 4217 currency code, e.g. "EUR"'),
-  perCall: price,
+  ...planTerms,
+  period: z
+    .union([z.strictObject({ days: callCount, from: date }), oneOf(calendarPeriods)], {
+      error: (issue) => `${received(issue)} is no period: write "day", "month", "year" or { days: 30, from: "2026-07-01" }`,
+    })
+    .optional(),
+  anchorDay: z.int({ error: monthDay }).min(1, { error: monthDay }).max(31, { error: monthDay }).optional(),
+  zone: zone.optional(),
   notBilled: z.array(oneOf(unbilledOutcomes)).optional(),
+  changes: z.array(z.strictObject({ from: date, ...planTerms })).optional(),
 })
 
 const quota = z.strictObject({
@@ -290,6 +312,11 @@ function isObject(value: unknown): boolean {
 
 function isCurrency(code: string): boolean {
   return Intl.supportedValuesOf('currency').includes(code)
+}
+
+function isDate(value: string): boolean {
+  const date = new Date(`${value}T00:00Z`)
+  return /^\d{4}-\d{2}-\d{2}$/.test(value) && !Number.isNaN(date.getTime()) && date.toISOString().startsWith(value)
 }
 
 function isBaseUrl(value: string): boolean {

@@ -5,7 +5,7 @@ import type { Outcome } from '../core/decide/outcome.js'
 import type { Reason } from '../core/decide/reasons.js'
 import { CallOverdueError, NothingStoredError, OfflineError } from '../core/errors.js'
 import { signpostOf } from '../core/http/variants.js'
-import { costOfCall } from '../core/money/flat-price.js'
+import { costOfCall, type Ending, endingOf } from '../core/money/billed-calls.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
@@ -227,14 +227,18 @@ export class CallRunner {
         return this.#forward(ask, { ...found, key: variant ?? found.key }, { ...decision, reuse }, began)
       }
     }
-    const paidFor = (ending: 'unmodified' | 'answered' | 'refused' | 'failed') =>
-      joined ? { saved: ask.endpoint.price } : { cost: costOfCall(ask.endpoint, ending) }
+    const paidFor = (ending: Ending) => (joined ? { saved: ask.endpoint.price } : { cost: costOfCall(ask.endpoint, ending) })
     if (fetched.result === 'withheld') {
       return this.#failOver(ask, found, decision, { error: fetched.error, failure: fetched.failure }, began)
     }
     const upstreamStatus = 'status' in fetched ? fetched.status : undefined
     const attempts = landed.attempts > 1 ? { attempts: landed.attempts } : {}
-    const facts = { fwd: decision.fwd, ...(upstreamStatus !== undefined && { upstreamStatus }), ...attempts, ...paidFor(fetched.result) }
+    const facts = {
+      fwd: decision.fwd,
+      ...(upstreamStatus !== undefined && { upstreamStatus }),
+      ...attempts,
+      ...paidFor(endingOf(fetched.result, upstreamStatus)),
+    }
     if (fetched.result !== 'answered') {
       return this.#failOver(ask, found, decision, { ...('error' in fetched && { error: fetched.error }), facts, landed, joined }, began)
     }
@@ -242,14 +246,13 @@ export class CallRunner {
     const outcome: Live<Outcome> = {
       ...{ provider: ask.endpoint.provider, endpoint: ask.endpoint.name, how, reason: decision.reason, ageMs: 0 },
       ...facts,
-      ...paidFor(upstreamStatus === 304 ? 'unmodified' : 'answered'),
       ...(decision.reuse === 'none' ? { stored: false, notStored: 'not-reusable' } : foreseen(fetched.judged?.(landed.place.key))),
     }
     landed.onEnd((ended) => {
       const failed = 'broken' in ended || 'amiss' in ended
       this.#count(ask, failed ? 'letDown' : how, began, outcome.reason)
       if (decision.reuse !== 'none' || failed) Object.assign(outcome, { freshUntil: undefined }, became(ended))
-      if (failed) Object.assign(outcome, paidFor('failed'))
+      if (failed) Object.assign(outcome, paidFor(endingOf('failed', upstreamStatus)))
     })
     return { answer: joined ? ask.copy(fetched.answer) : fetched.answer, outcome }
   }

@@ -6,8 +6,9 @@ import type { UpstreamCallFacts } from '../core/events.js'
 import { narrowed } from '../core/http/no-vary-search.js'
 import { signpostOf } from '../core/http/variants.js'
 import { unmatched } from '../core/ledger/ledger-row.js'
+import { countStatus } from '../core/ledger/tally.js'
 import { isTelling, saysWhen, toldBy } from '../core/limits/told-limits.js'
-import { costOfCall } from '../core/money/flat-price.js'
+import { costOfCall, endingOf } from '../core/money/billed-calls.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
@@ -79,7 +80,7 @@ export class PassedCalls {
       const outcome: Outcome = {
         ...{ provider: provider?.name ?? unmatched, endpoint: endpoint?.name ?? unmatched, how: 'passed', fwd: 'bypass' },
         ...{ reason: whyNoRule(endpoint), upstreamStatus: status, ageMs: 0 },
-        cost: endpoint && costOfCall(endpoint, status === 304 ? 'unmodified' : result),
+        cost: endpoint && costOfCall(endpoint, endingOf(result, status)),
       }
       return { response, outcome }
     } catch (error) {
@@ -93,7 +94,7 @@ export class PassedCalls {
       const tally = line.at(clock.now())
       tally[result === 'answered' ? 'forwarded' : 'letDown']++
       if (left !== undefined) tally[result === 'answered' ? 'upAnswered' : result === 'refused' ? 'upRefused' : 'upFailed']++
-      if (status === 304) tally.upUnmodified++
+      if (left !== undefined) countStatus(tally, result, status)
       tally.latency.add(ms)
       this.#tell({ provider, endpoint, method, url }, { how: result, status, left, ms, error: trouble })
     }

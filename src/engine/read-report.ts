@@ -1,6 +1,6 @@
 import { StashenError } from '../core/errors.js'
 import { bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
-import { quotasSince, reportOf } from '../core/ledger/report.js'
+import { reportOf, rowsSince } from '../core/ledger/report.js'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Store } from '../core/ports/store.js'
 import type { Moment, ReportOptions } from './stash.js'
@@ -17,7 +17,8 @@ export async function readReport(
   const between = (first: number, end: number) => unwritten.filter(({ bucket }) => bucket >= first && bucket < end)
   const rows = [...(await store.readLedger(from, to)), ...between(from, to)]
   const last = rows.reduce((latest, row) => Math.max(latest, row.bucket), from)
-  const begin = Math.min(from, quotasSince(facts, last))
+  const first = rows.reduce((earliest, row) => Math.min(earliest, row.bucket), last)
+  const begin = Math.min(from, rowsSince(facts, first, last))
   const before = [...(await store.readLedger(begin, from)), ...between(begin, from)]
   return reportOf({ rows: [...before, ...rows], facts, since: from })
 }

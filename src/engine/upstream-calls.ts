@@ -3,6 +3,7 @@ import type { Keeping, NotKept } from '../core/decide/keep.js'
 import { errorWords } from '../core/error-words.js'
 import { HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../core/errors.js'
 import type { UpstreamCallFacts } from '../core/events.js'
+import { countStatus } from '../core/ledger/tally.js'
 import { isTelling, saysWhen } from '../core/limits/told-limits.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry } from '../core/ports/store.js'
@@ -258,7 +259,7 @@ class Attempt<T> {
     const now = this.#parts.clock.now()
     const tally = ask.line.at(now)
     tally[how === 'answered' ? 'upAnswered' : how === 'refused' ? 'upRefused' : 'upFailed']++
-    if (status === 304 && how === 'answered') tally.upUnmodified++
+    countStatus(tally, how, status)
     if (askAgain && !left && (status === undefined || status < 400 || status >= 500 || [...repeatableStatuses, 429].includes(status))) {
       this.#pauseMs = this.#pauseBefore(told?.notBefore)
     }

@@ -2,22 +2,34 @@ import { type BillingFacts, bucketMs } from './ledger-row.js'
 
 export interface FactsInForce {
   quota(provider: string, bucket: number): BillingFacts['quota']
-  plan(provider: string, endpoint: string, bucket: number): BillingFacts['plan']
+  plan(provider: string, bucket: number): BillingFacts['plan']
+  /** What an endpoint's calls cost where that is another than the plan's price. */
+  price(provider: string, endpoint: string, bucket: number): BillingFacts['price']
 }
 
 /**
  * Looks up what was known when a bucket was filled; for a bucket older than anything known, the first that came to be known.
- * An endpoint of which nothing is known has its provider's plan. `facts` come oldest first.
+ * `facts` come oldest first.
  */
 export function factsInForce(facts: readonly BillingFacts[]): FactsInForce {
+  const byPlace = new Map<string, BillingFacts[]>()
+  for (const one of facts) {
+    const place = placeOf(one)
+    byPlace.set(place, [...(byPlace.get(place) ?? []), one])
+  }
   const at = (provider: string, endpoint: string | null, bucket: number) => {
-    const known = facts.filter((one) => one.provider === provider && one.endpoint === endpoint)
+    const known = byPlace.get(placeOf({ provider, endpoint })) ?? []
     return known.findLast((one) => one.since < bucket + bucketMs) ?? known[0]
   }
   return {
     quota: (provider, bucket) => at(provider, null, bucket)?.quota,
-    plan: (provider, endpoint, bucket) => (at(provider, endpoint, bucket) ?? at(provider, null, bucket))?.plan,
+    plan: (provider, bucket) => at(provider, null, bucket)?.plan,
+    price: (provider, endpoint, bucket) => at(provider, endpoint, bucket)?.price,
   }
+}
+
+function placeOf({ provider, endpoint }: Pick<BillingFacts, 'provider' | 'endpoint'>): string {
+  return JSON.stringify([provider, endpoint])
 }
 
 /** The newest facts of the same provider and endpoint. `facts` come oldest first. */
@@ -27,5 +39,5 @@ export function newestLike(facts: readonly BillingFacts[], { provider, endpoint 
 
 /** Whether two facts say the same, whenever they began to hold. */
 export function sameFacts(one: BillingFacts, other: BillingFacts): boolean {
-  return JSON.stringify([one.plan, one.quota]) === JSON.stringify([other.plan, other.quota])
+  return JSON.stringify([one.plan, one.price, one.quota]) === JSON.stringify([other.plan, other.price, other.quota])
 }

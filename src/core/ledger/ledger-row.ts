@@ -1,6 +1,6 @@
 import type { Mode } from '../decide/mode.js'
 import type { Quota } from '../limits/quota.js'
-import type { FlatPlan } from '../money/flat-price.js'
+import type { PlanOptions } from '../money/plan.js'
 import type { Tally } from './tally.js'
 
 /** Under which mode calls were counted; those answered offline count as reused. */
@@ -25,7 +25,9 @@ export interface BillingFacts {
   /** Null where it holds for the provider as a whole. */
   readonly endpoint: string | null
   readonly since: number
-  readonly plan?: FlatPlan | undefined
+  readonly plan?: PlanOptions | undefined
+  /** Of an endpoint: the price of one of its calls, where that is its own, and how much one counts in the plan. */
+  readonly price?: { readonly perCall?: string | undefined; readonly weight?: number | undefined } | undefined
   readonly quota?: Quota | undefined
 }
 

@@ -1,5 +1,6 @@
 import type { Money } from '../money/money.js'
 import type { CalendarPeriod } from '../time/calendar.js'
+import type { PricedPeriod } from './provider-prices.js'
 
 /** What happened to the calls of one endpoint, one provider or all of them, in one way of working. */
 export interface Figures {
@@ -90,6 +91,8 @@ export interface EndpointReport extends Comparison {
 export interface ProviderReport extends Comparison {
   readonly provider: string
   readonly endpoints: readonly EndpointReport[]
+  /** What each billing period costs, or so much of it as falls into the report: by the calls made while reusing, else while measuring. */
+  readonly periods: readonly PricedPeriod[]
   readonly quota: QuotaUse | null
 }
 

@@ -1,17 +1,18 @@
 import { quotaPeriod } from '../limits/quota.js'
-import { addPriceOfAsked, addPriceOfMade } from '../money/flat-price.js'
-import { MoneySum } from '../money/money.js'
+import { billedCalls } from '../money/billed-calls.js'
+import { type Money, MoneySum } from '../money/money.js'
 import { type FactsInForce, factsInForce } from './facts-in-force.js'
 import { type BillingFacts, bucketMs, type LedgerMode, type LedgerRow } from './ledger-row.js'
+import { billingSince, type Pricing, type ProviderPrices, priceProvider } from './provider-prices.js'
 import type { Comparison, Figures, QuotaUse, Report, Spared, Without } from './report-model.js'
 import { Tally } from './tally.js'
 
 /** What a report is computed from. */
 export interface ReportInput {
-  /** Every row from `since` or `quotasSince`, whichever is earlier, to the end of the report. */
+  /** Every row from `since` or `rowsSince`, whichever is earlier, to the end of the report. */
   readonly rows: readonly LedgerRow[]
   readonly facts: readonly BillingFacts[]
-  /** Rows older than this count only towards quotas. */
+  /** Rows older than this count only towards quotas and places in billing periods. */
   readonly since: number
 }
 
@@ -21,71 +22,94 @@ export function reportOf({ rows, facts, since }: ReportInput): Report {
   const counted = rows.filter((row) => row.bucket >= since)
   const last = counted.reduce((latest, row) => Math.max(latest, row.bucket), Number.NEGATIVE_INFINITY)
   const first = counted.reduce((earliest, row) => Math.min(earliest, row.bucket), Number.POSITIVE_INFINITY)
-  const providers = groupBy(counted, (row) => row.provider).map(([provider, itsRows]) => ({
-    provider,
-    ...compare(itsRows, known),
-    endpoints: groupBy(itsRows, (row) => row.endpoint).map(([endpoint, rowsOfIt]) => ({ endpoint, ...compare(rowsOfIt, known) })),
-    quota: quotaUse(provider, rows, known, last),
-  }))
+  const inProvider = new Map(groupBy(rows, (row) => row.provider))
+  const costs = new Map<string, Costs>()
+  const providers = groupBy(counted, (row) => row.provider).map(([provider, itsRows]) => {
+    const cost = costsOf(known, provider, inProvider.get(provider) ?? [], since, last + bucketMs)
+    costs.set(provider, cost)
+    return {
+      provider,
+      ...compare(itsRows, (kind) => inAll(cost[kind])),
+      endpoints: groupBy(itsRows, (row) => row.endpoint).map(([endpoint, rowsOfIt]) => ({
+        endpoint,
+        ...compare(rowsOfIt, (kind) => cost[kind].byEndpoint.get(endpoint) ?? []),
+      })),
+      periods: cost.reused.periods.length > 0 ? cost.reused.periods : cost.measured.periods,
+      quota: quotaUse(provider, rows, known, last),
+    }
+  })
   return {
     since: counted.length > 0 ? new Date(first).toISOString() : null,
     until: counted.length > 0 ? new Date(last + bucketMs).toISOString() : null,
     providers,
-    totals: compare(counted, known),
+    totals: compare(counted, (kind) => sumOf([...costs.values()].map((cost) => inAll(cost[kind])))),
   }
 }
 
-/** Begin of the earliest quota period that a report up to `last` has to look at, so that its rows can be read. */
-export function quotasSince(facts: readonly BillingFacts[], last: number): number {
+/** Begin of the earliest quota and billing period that a report has to look at, so that its rows can be read. */
+export function rowsSince(facts: readonly BillingFacts[], first: number, last: number): number {
   const known = factsInForce(facts)
-  const starts = facts.map(({ provider }) => known.quota(provider, last)).map((quota) => (quota ? quotaPeriod(quota, last).start : last))
-  return Math.min(last, ...starts)
+  const names = [...new Set(facts.map(({ provider }) => provider))]
+  const starts = names.map((provider) => known.quota(provider, last)).map((quota) => (quota ? quotaPeriod(quota, last).start : last))
+  return Math.min(last, ...starts, billingSince(known, names, first))
 }
 
-function compare(rows: readonly LedgerRow[], known: FactsInForce): Comparison {
-  const measured = figuresOf(rows, 'measure', known)
-  const reused = figuresOf(rows, 'reuse', known)
-  const couldSave = measured ? couldSaveOf(rows, measured.wouldHit, known) : null
+/** What the calls of a provider cost: made while measuring and while reusing, had all that were asked while reusing been made, and had those
+ * measured not been made that reuse would have spared. */
+type Costs = Readonly<Record<'measured' | 'reused' | 'asked' | 'spared', ProviderPrices>>
+type CostOf = (kind: keyof Costs) => readonly Money[]
+
+function costsOf(known: FactsInForce, provider: string, rows: readonly LedgerRow[], since: number, until: number): Costs {
+  const price = (mode: LedgerMode, callsOf: Pricing['callsOf']) =>
+    priceProvider(known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf })
+  return {
+    measured: price('measure', ({ tally }, plan) => billedCalls(plan, tally)),
+    reused: price('reuse', ({ tally }, plan) => billedCalls(plan, tally)),
+    asked: price('reuse', ({ tally }) => tally.asked),
+    spared: price('measure', ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.wouldHit)),
+  }
+}
+
+function inAll({ byEndpoint, unattributed }: ProviderPrices): Money[] {
+  return sumOf([...byEndpoint.values(), unattributed])
+}
+
+function sumOf(moneys: readonly (readonly Money[])[]): Money[] {
+  const sum = new MoneySum()
+  for (const money of moneys) sum.addAll(money)
+  return sum.toMoney()
+}
+
+function compare(rows: readonly LedgerRow[], costOf: CostOf): Comparison {
+  const measured = figuresOf(rows, 'measure', costOf('measured'))
+  const reused = figuresOf(rows, 'reuse', costOf('reused'))
+  const couldSave: Spared | null = measured
+    ? { upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('spared')) }
+    : null
   if (!reused) return { without: { basis: 'measured', ...(measured ?? noFigures) }, with: null, saved: null, couldSave }
-  const without: Without =
-    measured?.asked === reused.asked ? { basis: 'measured', ...measured } : reckonedWithout(rows, reused.asked, known)
-  const money = new MoneySum()
-  money.addAll(without.money)
-  money.addAll(reused.money, -1)
-  return { without, with: reused, saved: { upstreamCalls: without.upstream - reused.upstream, money: money.toMoney() }, couldSave }
+  const without: Without = measured?.asked === reused.asked ? { basis: 'measured', ...measured } : reckoned(reused.asked, costOf('asked'))
+  const saved = { upstreamCalls: without.upstream - reused.upstream, money: difference(without.money, reused.money) }
+  return { without, with: reused, saved, couldSave }
 }
 
-function couldSaveOf(rows: readonly LedgerRow[], upstreamCalls: number, known: FactsInForce): Spared {
-  const money = new MoneySum()
-  for (const { bucket, provider, endpoint, tally } of rows) {
-    const plan = known.plan(provider, endpoint, bucket)
-    if (plan) money.add(plan.currency, plan.perCall, tally.wouldHit)
-  }
-  return { upstreamCalls, money: money.toMoney() }
+function difference(more: readonly Money[], less: readonly Money[]): Money[] {
+  const sum = new MoneySum()
+  sum.addAll(more)
+  sum.addAll(less, -1)
+  return sum.toMoney()
 }
 
-function reckonedWithout(rows: readonly LedgerRow[], asked: number, known: FactsInForce): Without {
-  const money = new MoneySum()
-  for (const { bucket, mode, provider, endpoint, tally } of rows) {
-    const plan = known.plan(provider, endpoint, bucket)
-    if (plan && mode === 'reuse') addPriceOfAsked(money, plan, tally)
-  }
-  return { basis: 'reckoned', asked, upstream: asked, refused: null, failed: null, letDown: null, money: money.toMoney(), latencyMs: null }
+function reckoned(asked: number, money: readonly Money[]): Without {
+  return { basis: 'reckoned', asked, upstream: asked, refused: null, failed: null, letDown: null, money, latencyMs: null }
 }
 
-function figuresOf(rows: readonly LedgerRow[], mode: LedgerMode, known: FactsInForce): Figures | undefined {
+function figuresOf(rows: readonly LedgerRow[], mode: LedgerMode, money: readonly Money[]): Figures | undefined {
   const total = new Tally()
-  const money = new MoneySum()
-  for (const row of rows) {
-    if (row.mode !== mode) continue
-    total.merge(row.tally)
-    const plan = known.plan(row.provider, row.endpoint, row.bucket)
-    if (plan) addPriceOfMade(money, plan, row.tally)
-  }
+  for (const row of rows) if (row.mode === mode) total.merge(row.tally)
   return total.asked + total.upstream > 0 ? figuresOfTally(total, money) : undefined
 }
 
-function figuresOfTally(tally: Tally, money: MoneySum): Figures {
+function figuresOfTally(tally: Tally, money: readonly Money[]): Figures {
   const [median, p95] = [tally.latency.quantile(0.5), tally.latency.quantile(0.95)]
   return {
     asked: tally.asked,
@@ -103,12 +127,12 @@ function figuresOfTally(tally: Tally, money: MoneySum): Figures {
     unchanged: tally.unchanged,
     corrupt: tally.corrupt,
     wouldHit: tally.wouldHit,
-    money: money.toMoney(),
+    money,
     latencyMs: median === undefined || p95 === undefined ? null : { median: hundredths(median), p95: hundredths(p95) },
   }
 }
 
-const noFigures = figuresOfTally(new Tally(), new MoneySum())
+const noFigures = figuresOfTally(new Tally(), [])
 
 function quotaUse(provider: string, rows: readonly LedgerRow[], known: FactsInForce, last: number): QuotaUse | null {
   const quota = known.quota(provider, last)

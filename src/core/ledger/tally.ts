@@ -21,8 +21,12 @@ const countNames = [
   'upAnswered',
   /** of these, 304: the stored answer still holds */
   'upUnmodified',
+  /** of the answered, 4xx but 429 */
+  'upClientError',
   'upRefused',
   'upFailed',
+  /** of the failed, those with an answer, 5xx */
+  'upServerError',
   'changed',
   'unchanged',
   /** stored answers that could not be read, and were dropped */
@@ -44,8 +48,10 @@ export class Tally implements Counts {
   letDown = 0
   upAnswered = 0
   upUnmodified = 0
+  upClientError = 0
   upRefused = 0
   upFailed = 0
+  upServerError = 0
   changed = 0
   unchanged = 0
   corrupt = 0
@@ -85,4 +91,12 @@ export class Tally implements Counts {
     tally.latency = LatencyHistogram.from(kept.ms ?? [])
     return tally
   }
+}
+
+/** Counts what an upstream call's status says of how it ended. */
+export function countStatus(tally: Tally, how: 'answered' | 'refused' | 'failed', status: number | undefined): void {
+  if (status === undefined) return
+  if (how === 'answered' && status === 304) tally.upUnmodified++
+  if (how === 'answered' && status >= 400) tally.upClientError++
+  if (how === 'failed' && status >= 500) tally.upServerError++
 }

@@ -1,8 +1,9 @@
+import Big from 'big.js'
 import type { Mode } from '../decide/mode.js'
 import { type BillingFacts, unmatched } from '../ledger/ledger-row.js'
 import { compileLimit, compileQuota } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
-import { type FlatPlan, moneyOfCall } from '../money/flat-price.js'
+import type { Money } from '../money/money.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
 import { compileFailure } from './failure.js'
@@ -100,7 +101,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     queue: options.queue ?? defaultQueue,
     neverStale: reuse.neverStale ?? false,
     failure: compileFailure(reuse.failsWhen),
-    price: moneyOfCall(planOf(options, reuse)),
+    price: priceOfCall(options, reuse),
     unbilled: options.plan?.notBilled ?? [],
   }
 }
@@ -167,7 +168,8 @@ export function factsOf(
     provider,
     endpoint: endpoint?.name ?? null,
     since,
-    plan: planOf(options, endpoint?.reuse),
+    plan: endpoint ? undefined : options.plan,
+    price: endpoint?.reuse && priceOf(endpoint.reuse),
     quota: endpoint || !quota ? undefined : quotaOf(quota),
   }
 }
@@ -176,8 +178,17 @@ function quotaOf({ calls, per, zone = 'UTC' }: QuotaOptions): Quota {
   return { calls, per, zone }
 }
 
-function planOf({ plan }: ProviderOptions, reuse: ReuseOptions | undefined): FlatPlan | undefined {
-  return plan && { currency: plan.currency, perCall: reuse?.perCall ?? plan.perCall, notBilled: plan.notBilled ?? [] }
+function priceOf({ perCall, weight }: ReuseOptions): BillingFacts['price'] {
+  return perCall === undefined && weight === undefined ? undefined : { perCall, weight }
+}
+
+/** The price of one call, where every call has the same. */
+function priceOfCall({ plan }: ProviderOptions, { perCall, weight = 1 }: ReuseOptions): Money | undefined {
+  if (!plan) return undefined
+  const { currency } = plan
+  if (perCall !== undefined) return { currency, amount: perCall }
+  const flat = plan.perCall !== undefined && plan.included === undefined && plan.changes === undefined
+  return flat ? { currency, amount: new Big(plan.perCall as string).times(weight).toFixed() } : undefined
 }
 
 function baseOf(baseUrl: string): NonNullable<Provider['base']> {

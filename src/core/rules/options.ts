@@ -1,7 +1,7 @@
 import type { Trust } from '../decide/keep.js'
 import type { Mode } from '../decide/mode.js'
 import type { LimitOptions } from '../limits/limit.js'
-import type { UnbilledOutcome } from '../money/flat-price.js'
+import type { PlanOptions } from '../money/plan.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { Duration } from '../time/duration.js'
 import type { Timetable } from '../time/timetable.js'
@@ -76,8 +76,10 @@ export interface ReuseOptions {
   readonly mode?: Mode
   /** Raise it when the code that reads the answers changed: those stored under another version count as absent, and stay for it. */
   readonly version?: number
-  /** Price of one call where it is another than the plan's `perCall`: a decimal string in the plan's currency. */
+  /** Price of one call where it is not the plan's: a decimal string in the plan's currency. Such calls count towards nothing else in it. */
   readonly perCall?: string
+  /** How many calls of the plan one call counts as, e.g. 5 where a search costs 5 credits. Default 1. */
+  readonly weight?: number
 }
 
 export type TimeoutOptions = Duration | { readonly firstByte?: Duration; readonly total?: Duration }
@@ -150,16 +152,6 @@ export interface EndpointOptions extends RuleOptions {
 /** An endpoint in a list, where its name stands beside its options. */
 export interface NamedEndpointOptions extends EndpointOptions {
   readonly name: string
-}
-
-/** A flat price for every call. */
-export interface PlanOptions {
-  /** ISO 4217 code, e.g. `"EUR"`. */
-  readonly currency: string
-  /** Price of one call as a decimal string, e.g. `"0.004"`: a binary number could not hold it exactly. */
-  readonly perCall: string
-  /** Which calls are left off the bill: `unmodified` (304), `refused` (429), `failed` (no whole answer, or 5xx). Default: all are billed. */
-  readonly notBilled?: readonly UnbilledOutcome[]
 }
 
 export interface QuotaOptions {

@@ -1,0 +1,147 @@
+import Big from 'big.js'
+import { apportioned } from '../money/apportion.js'
+import type { Money } from '../money/money.js'
+import { chargeOfPeriod, type Metered } from '../money/period-charge.js'
+import { billingPeriod, type PlanOptions, termsAt as termsOfPlan } from '../money/plan.js'
+import { priceDigits } from '../money/price-digits.js'
+import type { FactsInForce } from './facts-in-force.js'
+import { bucketMs, type LedgerRow } from './ledger-row.js'
+
+/** What the calls of a provider cost: by endpoint, what belongs to none (base fees without a call), and by billing period. */
+export interface ProviderPrices {
+  readonly byEndpoint: ReadonlyMap<string, readonly Money[]>
+  readonly unattributed: readonly Money[]
+  readonly periods: readonly PricedPeriod[]
+}
+
+/** A billing period, and what of it falls into a report. Moments are ISO 8601. */
+export interface PricedPeriod extends Money {
+  readonly from: string
+  readonly until: string
+  /** Whether the report covers only a part of it. */
+  readonly partial: boolean
+}
+
+interface Slice {
+  readonly plan: PlanOptions
+  readonly start: number
+  readonly end: number
+  readonly before: LedgerRow[]
+  readonly within: LedgerRow[]
+}
+
+export interface Pricing {
+  readonly provider: string
+  /** In any order; from the begin of the first billing period on, what is before `since` counts only towards its places in that period. */
+  readonly rows: readonly LedgerRow[]
+  readonly since: number
+  /** End of the report, exclusive. */
+  readonly until: number
+  /** How many calls of a row count, by the plan in force. */
+  readonly callsOf: (row: LedgerRow, plan: PlanOptions) => number
+}
+
+/**
+ * Prices the calls of a provider period by period: what a part of a period costs is what the period costs up to its end less what it costs
+ * up to its begin, so that all parts add up to the whole; fees of the period as such belong to the part with its first call. An endpoint with a price of its own is charged that; the rest, base fee included,
+ * is split over the endpoints of the period in proportion to their billed calls by weight.
+ */
+export function priceProvider(known: FactsInForce, { provider, rows, since, until, callsOf }: Pricing): ProviderPrices {
+  const byEndpoint = new Map<string, Map<string, Big>>()
+  const unattributed = new Map<string, Big>()
+  const periods: PricedPeriod[] = []
+  for (const slice of slicesOf(known, provider, rows, since)) {
+    const { plan, start, end, before, within } = slice
+    const usage = (part: readonly LedgerRow[]) => usageOf(known, plan, part, callsOf)
+    const [earlier, later] = [usage(before), usage(within)]
+    const first = termsOfPlan(known.plan(provider, start) ?? plan, start)
+    const whole = chargeOfPeriod(first, [...earlier.metered, ...later.metered], earlier.own.plus(later.own))
+    const charge = before.length > 0 ? whole.minus(chargeOfPeriod(first, earlier.metered, earlier.own)) : whole
+    const { currency } = plan
+    periods.push({
+      ...{ currency, amount: charge.toFixed(), from: new Date(start).toISOString(), until: new Date(end).toISOString() },
+      partial: start < since || end > until,
+    })
+    const endpoints = [...later.byEndpoint.keys()].sort()
+    const shares = endpoints.map((name) => later.byEndpoint.get(name)?.metered ?? 0)
+    const rest = charge.minus(later.own)
+    const parts = apportioned(rest, shares, priceDigits(plan))
+    if (!parts && !rest.eq(0)) add(unattributed, currency, rest)
+    for (const [i, name] of endpoints.entries()) {
+      const own = later.byEndpoint.get(name)?.own ?? new Big(0)
+      const sums = byEndpoint.get(name) ?? new Map<string, Big>()
+      byEndpoint.set(name, sums)
+      add(sums, currency, own.plus(parts?.[i] ?? 0))
+    }
+  }
+  return {
+    byEndpoint: new Map([...byEndpoint].map(([name, sums]) => [name, moneyOf(sums)])),
+    unattributed: moneyOf(unattributed),
+    periods,
+  }
+}
+
+/** The billing periods that rows fall into, each with its rows in the order of time. */
+function slicesOf(known: FactsInForce, provider: string, rows: readonly LedgerRow[], since: number): Slice[] {
+  const slices = new Map<string, Slice>()
+  let current: { slice: Slice; plan: PlanOptions } | undefined
+  for (const row of [...rows].sort((a, b) => a.bucket - b.bucket)) {
+    const plan = known.plan(provider, row.bucket)
+    if (!plan) continue
+    if (!current || current.plan !== plan || row.bucket >= current.slice.end || row.bucket < current.slice.start) {
+      const { start, end } = billingPeriod(plan, row.bucket)
+      const name = `${plan.currency} ${start}`
+      const slice = slices.get(name) ?? { plan, start, end, before: [], within: [] }
+      slices.set(name, slice)
+      current = { slice, plan }
+    }
+    current.slice[row.bucket < since ? 'before' : 'within'].push(row)
+  }
+  return [...slices.values()].filter(({ within }) => within.length > 0)
+}
+
+interface Usage {
+  readonly metered: readonly Metered[]
+  readonly own: Big
+  readonly byEndpoint: ReadonlyMap<string, { readonly metered: number; readonly own: Big }>
+}
+
+function usageOf(known: FactsInForce, plan: PlanOptions, rows: readonly LedgerRow[], callsOf: Pricing['callsOf']): Usage {
+  const metered: Metered[] = []
+  const byEndpoint = new Map<string, { metered: number; own: Big }>()
+  let own = new Big(0)
+  for (const row of rows) {
+    const { bucket, provider, endpoint } = row
+    const { perCall, weight = 1 } = known.price(provider, endpoint, bucket) ?? {}
+    const present = known.plan(provider, bucket) ?? plan
+    const calls = callsOf(row, present)
+    const sum = byEndpoint.get(endpoint) ?? { metered: 0, own: new Big(0) }
+    byEndpoint.set(endpoint, sum)
+    if (perCall !== undefined) {
+      const charge = new Big(perCall).times(calls)
+      own = own.plus(charge)
+      sum.own = sum.own.plus(charge)
+    } else if (calls > 0) {
+      metered.push({ calls: calls * weight, terms: termsOfPlan(present, bucket) })
+      sum.metered += calls * weight
+    }
+  }
+  return { metered, own, byEndpoint }
+}
+
+/** Begin of the earliest billing period that a report from `since` on has to look at, so that its rows can be read. */
+export function billingSince(known: FactsInForce, providers: readonly string[], since: number): number {
+  const starts = providers.map((provider) => {
+    const plan = known.plan(provider, since)
+    return plan ? billingPeriod(plan, since).start : since
+  })
+  return Math.floor(Math.min(since, ...starts) / bucketMs) * bucketMs
+}
+
+function add(sums: Map<string, Big>, currency: string, amount: Big): void {
+  sums.set(currency, (sums.get(currency) ?? new Big(0)).plus(amount))
+}
+
+function moneyOf(sums: ReadonlyMap<string, Big>): Money[] {
+  return [...sums].sort(([a], [b]) => (a < b ? -1 : 1)).map(([currency, sum]) => ({ currency, amount: sum.toFixed() }))
+}

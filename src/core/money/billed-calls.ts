@@ -1,0 +1,39 @@
+import type { Tally } from '../ledger/tally.js'
+import type { Money } from './money.js'
+import type { PlanOptions, UnbilledOutcome } from './plan.js'
+
+type Counts = Pick<Tally, 'upAnswered' | 'upUnmodified' | 'upClientError' | 'upRefused' | 'upFailed' | 'upServerError'>
+
+/** How many of the upstream calls made a plan bills. */
+export function billedCalls({ notBilled = [] }: Pick<PlanOptions, 'notBilled'>, tally: Counts): number {
+  const { upAnswered, upUnmodified, upClientError, upRefused, upFailed, upServerError } = tally
+  const ways: [UnbilledOutcome[], number][] = [
+    [[], upAnswered - upUnmodified - upClientError],
+    [['unmodified'], upUnmodified],
+    [['clientError'], upClientError],
+    [['refused'], upRefused],
+    [['failed', 'serverError'], upServerError],
+    [['failed', 'noAnswer'], upFailed - upServerError],
+  ]
+  return ways.reduce((sum, [names, calls]) => sum + (names.some((name) => notBilled.includes(name)) ? 0 : calls), 0)
+}
+
+/** Ways for a call to end, as far as bills tell them apart. */
+export type Ending = Exclude<UnbilledOutcome, 'failed'> | 'answered'
+
+/** What a call that ended so costs; undefined where no price of a single call is known or the plan does not bill it. */
+export function costOfCall(
+  { price, unbilled }: { readonly price: Money | undefined; readonly unbilled: readonly UnbilledOutcome[] },
+  ending: Ending,
+): Money | undefined {
+  const names: readonly string[] = ending === 'serverError' || ending === 'noAnswer' ? ['failed', ending] : [ending]
+  return unbilled.some((name) => names.includes(name)) ? undefined : price
+}
+
+/** How a call ended that came to `result`, by the status of its answer if it had one. */
+export function endingOf(result: 'answered' | 'refused' | 'failed', status: number | undefined): Ending {
+  if (result === 'refused') return 'refused'
+  if (result === 'failed') return status !== undefined && status >= 500 ? 'serverError' : 'noAnswer'
+  if (status === 304) return 'unmodified'
+  return status !== undefined && status >= 400 && status < 500 ? 'clientError' : 'answered'
+}

@@ -1,0 +1,50 @@
+import Big from 'big.js'
+import type { PlanTerms } from './plan.js'
+
+/** So many billed calls, and the prices that held when they were made; a call of more weight counts as more. */
+export interface Metered {
+  readonly calls: number
+  readonly terms: PlanTerms
+}
+
+/**
+ * What a period costs in which these calls were made, in the order of time, and others that cost `others`. Each call has the prices that
+ * held when it was made, at its place among the calls of the period; the base fee is that of the period's begin, when `first` held, minimum
+ * and maximum those of its last call.
+ */
+export function chargeOfPeriod(first: PlanTerms, metered: readonly Metered[], others: Big = new Big(0)): Big {
+  const inAll = metered.reduce((sum, { calls }) => sum + calls, 0)
+  let charge = new Big(first.baseFee ?? 0).plus(others)
+  let [before, last] = [0, first]
+  for (const { calls, terms } of metered) {
+    last = terms
+    charge = charge.plus(chargeOfCalls(terms, before, before + calls, inAll))
+    before += calls
+  }
+  const { minimum, maximum } = last
+  if (minimum !== undefined && charge.lt(minimum)) charge = new Big(minimum)
+  if (maximum !== undefined && charge.gt(maximum)) charge = new Big(maximum)
+  return charge
+}
+
+/** What the calls of a period cost after the first `before`, up to and with the `upTo`th; `inAll` were made in the end. */
+function chargeOfCalls(terms: PlanTerms, before: number, upTo: number, inAll: number): Big {
+  const { included = 0, perCall, tiers, tiering = 'graduated', packages } = terms
+  const beyond = (calls: number) => Math.max(0, calls - included)
+  if (packages) {
+    const started = (calls: number) => Math.ceil(beyond(calls) / packages.of)
+    return new Big(packages.price).times(started(upTo) - started(before))
+  }
+  if (!tiers) return new Big(perCall ?? 0).times(beyond(upTo) - beyond(before))
+  if (tiering === 'volume') {
+    const reached = tiers.find((tier) => inAll <= (tier.upTo ?? Number.POSITIVE_INFINITY))
+    return new Big(reached?.perCall ?? 0).times(beyond(upTo) - beyond(before))
+  }
+  let [sum, from] = [new Big(0), 0]
+  for (const { upTo: end = Number.POSITIVE_INFINITY, perCall: price } of tiers) {
+    const inTier = Math.min(upTo, end) - Math.max(before, from, included)
+    if (inTier > 0) sum = sum.plus(new Big(price).times(inTier))
+    from = end
+  }
+  return sum
+}

@@ -1,0 +1,94 @@
+import { Temporal } from 'temporal-polyfill'
+import { type CalendarPeriod, periodAround } from '../time/calendar.js'
+
+/** Ways for a call to end that a provider may leave off its bill: see `PlanOptions.notBilled`. */
+export const unbilledOutcomes = ['unmodified', 'clientError', 'refused', 'failed', 'serverError', 'noAnswer'] as const
+export type UnbilledOutcome = (typeof unbilledOutcomes)[number]
+
+export const tierings = ['graduated', 'volume'] as const
+
+/** The prices of a plan. All amounts are decimal strings in units of its currency: a binary number could not hold them exactly. */
+export interface PlanTerms {
+  /** Charged once a period. */
+  readonly baseFee?: string
+  /** Calls of each period that cost nothing. */
+  readonly included?: number
+  /** Price of each call beyond those included. */
+  readonly perCall?: string
+  /** Prices by how many calls there were in the period, those included counted too; the last tier has no end. In place of `perCall`. */
+  readonly tiers?: readonly PlanTier[]
+  /** `graduated` (default): each call has the price of the tier that it falls in. `volume`: all have that of the tier reached at the end. */
+  readonly tiering?: (typeof tierings)[number]
+  /** Price of every started package of `of` calls beyond those included. In place of `perCall`. */
+  readonly packages?: { readonly of: number; readonly price: string }
+  /** The least and the most that a period costs, base fee included. */
+  readonly minimum?: string
+  readonly maximum?: string
+}
+
+export interface PlanTier {
+  /** The last call of the period that has this price. */
+  readonly upTo?: number
+  readonly perCall: string
+}
+
+/** What a provider charges. */
+export interface PlanOptions extends PlanTerms {
+  /** ISO 4217 code, e.g. `"EUR"`. */
+  readonly currency: string
+  /**
+   * How long a billing period is: of the calendar, or so many days from a date on. Base fee, included calls, tiers, packages, minimum and
+   * maximum are those of a period. Default `month`.
+   */
+  readonly period?: CalendarPeriod | { readonly days: number; readonly from: string }
+  /** The day of the month on which a period of a month begins, 1 to 31; in shorter months their last. Default 1. */
+  readonly anchorDay?: number
+  /** IANA time zone whose calendar the periods and changes follow. Default `"UTC"`. */
+  readonly zone?: string
+  /**
+   * Which calls are left off the bill: `unmodified` (304), `clientError` (4xx but 429), `refused` (429), `serverError` (5xx), `noAnswer` (no
+   * whole answer), `failed` (both of these). Default: all are billed.
+   */
+  readonly notBilled?: readonly UnbilledOutcome[]
+  /** Prices that hold from the begin of a day on, in place of those before: `{ from: "2026-07-01", perCall: "0.005" }`. */
+  readonly changes?: readonly ({ readonly from: string } & PlanTerms)[]
+}
+
+/** The prices that hold at `at`; a change of `perCall`, `tiers` or `packages` takes the place of whichever of them held before. */
+export function termsAt(plan: PlanOptions, at: number): PlanTerms {
+  const { changes = [], zone = 'UTC' } = plan
+  return changes
+    .filter(({ from }) => beginOfDay(from, zone) <= at)
+    .sort((a, b) => (a.from < b.from ? -1 : 1))
+    .reduce<PlanTerms>(changed, plan)
+}
+
+function changed(before: PlanTerms, { from: _, ...after }: { readonly from: string } & PlanTerms): PlanTerms {
+  const pricesCalls = after.perCall !== undefined || after.tiers !== undefined || after.packages !== undefined
+  if (!pricesCalls) return { ...before, ...after }
+  const { perCall: _perCall, tiers: _tiers, tiering: _tiering, packages: _packages, ...rest } = before
+  return { ...rest, ...after }
+}
+
+/** The billing period that `at` falls in; milliseconds since 1970-01-01T00:00Z, `end` exclusive. */
+export function billingPeriod({ period = 'month', anchorDay = 1, zone = 'UTC' }: PlanOptions, at: number): { start: number; end: number } {
+  if (typeof period === 'object') return periodOfDays(period, zone, at)
+  if (period !== 'month' || anchorDay === 1) return periodAround(at, period, zone)
+  const today = Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).toPlainDate()
+  const beginIn = (months: number) =>
+    today.with({ day: 1 }).add({ months }).with({ day: anchorDay }, { overflow: 'constrain' }).toZonedDateTime(zone).epochMilliseconds
+  const [before, now, next] = [beginIn(-1), beginIn(0), beginIn(1)]
+  return at < now ? { start: before, end: now } : { start: now, end: next }
+}
+
+function periodOfDays({ days, from }: { readonly days: number; readonly from: string }, zone: string, at: number) {
+  const first = Temporal.PlainDate.from(from)
+  const today = Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).toPlainDate()
+  const passed = Math.floor(first.until(today, { largestUnit: 'days' }).days / days)
+  const begin = (periods: number) => first.add({ days: periods * days }).toZonedDateTime(zone).epochMilliseconds
+  return { start: begin(passed), end: begin(passed + 1) }
+}
+
+function beginOfDay(date: string, zone: string): number {
+  return Temporal.PlainDate.from(date).toZonedDateTime(zone).epochMilliseconds
+}
