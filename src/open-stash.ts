@@ -112,7 +112,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     async report(options?: ReportOptions) {
       assertOpen()
       await books.write()
-      return readReport(store, options, books.unwritten())
+      return readReport(store, clock.now(), options, books.unwritten())
     },
     close() {
       closing ??= close()

@@ -110,7 +110,7 @@ describe('plans', () => {
   it('cost to the cent what a pencil makes of the journal, for every kind, zone, change and anchor day (property)', () => {
     fc.assert(
       fc.property(plans, journals, (plan, journal) => {
-        const report = reportOf({ rows: rowsOf(journal), facts: factsOf(plan), since: 0 })
+        const report = reportOf({ rows: rowsOf(journal), facts: factsOf(plan), since: 0, until: begin + 100 * day })
         const expected = [...invoices(plan, prices, journal).values()]
         expect(report.providers[0]?.periods.map(({ amount }) => millionths(amount))).to.have.deep.members(expected)
         expect(spent(report)).to.equal(sum(expected))
@@ -129,7 +129,7 @@ describe('plans', () => {
         (plan, journal, cut, processes) => {
           const facts = factsOf(plan)
           const rows = rowsOf(journal)
-          const whole = reportOf({ rows, facts, since: 0 })
+          const whole = reportOf({ rows, facts, since: 0, until: begin + 100 * day })
           const endpoints = whole.providers.flatMap(({ endpoints: lines }) => lines.map((line) => millionths(line.with?.money[0]?.amount)))
           const base = sum(whole.providers.flatMap(({ periods }) => periods.map(({ amount }) => millionths(amount)))) - sum(endpoints)
           expect(spent(whole) - sum(endpoints), 'but for fees of periods without a billed call').to.equal(base)
@@ -137,14 +137,14 @@ describe('plans', () => {
           if (!hasFees) expect(base).to.equal(0n)
           const at = begin + cut * minute
           const parts = [
-            reportOf({ rows: rows.filter(({ bucket }) => bucket < at), facts, since: 0 }),
-            reportOf({ rows, facts, since: at }),
+            reportOf({ rows: rows.filter(({ bucket }) => bucket < at), facts, since: 0, until: begin + 100 * day }),
+            reportOf({ rows, facts, since: at, until: begin + 100 * day }),
           ]
           expect(sum(parts.map(spent))).to.equal(spent(whole))
           const merged = rows
             .map((row, i) => ({ ...row, provider: 'ebbline', process: i % processes }))
             .sort((a, b) => a.process - b.process)
-          expect(spent(reportOf({ rows: merged, facts, since: 0 }))).to.equal(spent(whole))
+          expect(spent(reportOf({ rows: merged, facts, since: 0, until: begin + 100 * day }))).to.equal(spent(whole))
         },
       ),
       { numRuns: 200 },

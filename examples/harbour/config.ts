@@ -5,7 +5,11 @@ import { zone } from './world.js'
 export const providers = {
   ebbline: {
     baseUrl: 'https://tides.ebbline.example/v2',
-    plan: { currency: 'EUR', perCall: '0.004', notBilled: ['unmodified', 'refused'] },
+    plan: {
+      ...{ currency: 'EUR', period: 'month', zone, baseFee: '19', included: 1_000 },
+      tiers: [{ upTo: 10_000, perCall: '0.004' }, { perCall: '0.002' }],
+      notBilled: ['unmodified', 'refused'],
+    },
     quota: { calls: 5_000, per: 'month', zone },
     limits: [{ calls: 30, per: 'minute', window: 'aligned' }],
     endpoints: {
@@ -18,7 +22,11 @@ export const providers = {
     baseUrl: 'https://positions.skerrylight.example/v1',
     secretQuery: ['key'],
     limits: [{ calls: 90, per: 'minute', window: 'aligned' }],
-    plan: { currency: 'EUR', perCall: '0.01', notBilled: ['refused'] },
+    plan: {
+      ...{ currency: 'EUR', period: 'month', zone },
+      tiers: [{ upTo: 20_000, perCall: '0.01' }, { perCall: '0.006' }],
+      notBilled: ['refused'],
+    },
     endpoints: {
       findVessel: { request: 'GET /vessels', freshFor: '30 days', staleIfError: '1 year' },
       position: { request: 'GET /vessels/{id}/position', freshFor: '1 min', staleIfError: '15 min' },

@@ -3,10 +3,12 @@ import pc from 'picocolors'
 import type { StashConfig } from '../config/stash-config.js'
 import { likelyMistakes } from '../config/warnings.js'
 import { compileLimit } from '../core/limits/limit.js'
+import type { PlanOptions } from '../core/money/plan.js'
 import { endpointList, resolveRule } from '../core/rules/compile.js'
 import type { KeyingOptions } from '../core/rules/keying.js'
 import type { ReuseOptions } from '../core/rules/options.js'
-import { type LimitLine, type RuleLine, rulesText } from '../render/rules-text.js'
+import { planWords } from '../render/plan-words.js'
+import { type LimitLine, type PlanLine, type RuleLine, rulesText } from '../render/rules-text.js'
 import { configOf } from './config-file.js'
 import type { Surroundings } from './run.js'
 
@@ -21,8 +23,10 @@ export function addCheck(program: Command, { stdout }: Surroundings): void {
       const { config } = await configOf(file)
       const rules = rulesOf(config)
       const warnings = likelyMistakes(config)
-      const limits = limitsOf(config)
-      stdout.write(json ? `${JSON.stringify({ rules, limits, warnings }, null, 2)}\n` : rulesText(rules, limits, warnings, pc))
+      const [limits, plans] = [limitsOf(config), plansOf(config)]
+      stdout.write(
+        json ? `${JSON.stringify({ rules, limits, plans, warnings }, null, 2)}\n` : rulesText({ rules, limits, plans, warnings }, pc),
+      )
     })
 }
 
@@ -30,7 +34,6 @@ function rulesOf({ providers = {}, sets = {}, mode = 'reuse' }: StashConfig): Ru
   return Object.entries(providers).flatMap(([name, provider]) =>
     endpointList(provider).map((endpoint) => {
       const rule = resolveRule(endpoint, provider, sets)
-      const price = rule.perCall ?? provider.plan?.perCall
       return {
         provider: name,
         endpoint: endpoint.name,
@@ -39,10 +42,24 @@ function rulesOf({ providers = {}, sets = {}, mode = 'reuse' }: StashConfig): Ru
         fresh: freshWords(rule),
         staleIfError: rule.staleIfError === undefined ? '-' : String(rule.staleIfError),
         keyedBy: keyWords(endpoint),
-        price: price === undefined ? '-' : `${provider.plan?.currency} ${price}`,
+        price: priceWords(rule, provider.plan),
       }
     }),
   )
+}
+
+function priceWords({ perCall, weight }: ReuseOptions, plan: PlanOptions | undefined): string {
+  if (!plan) return '-'
+  if (perCall !== undefined) return `${plan.currency} ${perCall}`
+  const { perCall: flat, included, changes } = plan
+  const counted = weight === undefined ? '' : ` x ${weight}`
+  return flat !== undefined && included === undefined && changes === undefined
+    ? `${plan.currency} ${flat}${counted}`
+    : `by the plan${counted}`
+}
+
+function plansOf({ providers = {} }: StashConfig): PlanLine[] {
+  return Object.entries(providers).flatMap(([provider, { plan }]) => (plan ? [{ provider, plan: planWords(plan) }] : []))
 }
 
 function limitsOf({ providers = {}, sets = {} }: StashConfig): LimitLine[] {

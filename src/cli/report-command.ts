@@ -36,7 +36,7 @@ export function addReport(program: Command, { stdout }: Surroundings): void {
 export async function reportOfFile(file: string, range: { since?: string | undefined; until?: string | undefined } = {}): Promise<Report> {
   const store = await openToRead(file)
   try {
-    return await readReport(store, { ...(range.since && { since: range.since }), ...(range.until && { until: range.until }) })
+    return await readReport(store, Date.now(), { ...(range.since && { since: range.since }), ...(range.until && { until: range.until }) })
   } finally {
     await store.close()
   }

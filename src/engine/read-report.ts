@@ -8,6 +8,7 @@ import type { Moment, ReportOptions } from './stash.js'
 /** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
 export async function readReport(
   store: Store,
+  now: number,
   { since, until }: ReportOptions = {},
   unwritten: readonly LedgerRow[] = [],
 ): Promise<Report> {
@@ -20,7 +21,7 @@ export async function readReport(
   const first = rows.reduce((earliest, row) => Math.min(earliest, row.bucket), last)
   const begin = Math.min(from, rowsSince(facts, first, last))
   const before = [...(await store.readLedger(begin, from)), ...between(begin, from)]
-  return reportOf({ rows: [...before, ...rows], facts, since: from })
+  return reportOf({ rows: [...before, ...rows], facts, since: from, until: Math.min(to, now) })
 }
 
 /** A moment in milliseconds since 1970-01-01T00:00Z. */

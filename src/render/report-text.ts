@@ -28,7 +28,9 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   }
   table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors, money))
   const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
-  return [title, '', table.toString().replace(/ +$/gm, ''), '', ...savedLines(report.totals, colors, money), ''].join('\n')
+  const periods = periodLines(report, zone, money)
+  const saved = [...savedLines(report.totals, colors, money), ...report.providers.flatMap(withinAllowance)]
+  return [title, '', table.toString().replace(/ +$/gm, ''), '', ...saved, ...(periods.length > 0 ? ['', ...periods] : []), ''].join('\n')
 }
 
 export type Colors = TextOptions['colors']
@@ -50,6 +52,26 @@ function quotaText({ limit, per, used }: NonNullable<ProviderReport['quota']>, {
   const of = (count: number) => `${countText(count)} (${shareText(count, limit)})`
   const uses = [...(used.measuring > 0 ? [`${of(used.measuring)} without`] : []), ...(reused ? [`${of(used.reusing)} with`] : [])]
   return `quota of ${countText(limit)} a ${per}: used ${uses.join(', ') || '0'}`
+}
+
+/** What billing periods longer than a day cost, so far as the report covers them. */
+function periodLines({ providers }: Report, zone: string, money: MoneyWriter): string[] {
+  return providers.flatMap(({ provider, periods }) =>
+    periods
+      .filter(({ from, until }) => Date.parse(until) - Date.parse(from) > 25 * 3_600_000)
+      .map(({ currency, amount, from, until, partial }) => {
+        const span = `${momentText(from, zone).slice(0, 10)} to ${momentText(until, zone).slice(0, 10)}`
+        return `Billed  ${provider}, ${span}: ${money([{ currency, amount }])}${partial ? ' for the part of it that is covered here' : ''}`
+      }),
+  )
+}
+
+/** Says of calls that were saved and saved nothing that the plan includes them. */
+function withinAllowance({ provider, saved }: ProviderReport): string[] {
+  if (!saved || saved.upstreamCalls <= 0 || saved.money.length === 0 || saved.money.some(({ amount }) => Number(amount) !== 0)) return []
+  return [
+    `       ${provider}: ${countText(saved.upstreamCalls)} calls saved and no money, for the plan includes them or does not bill them`,
+  ]
 }
 
 function comparisonRows(name: string, { without, with: reused }: Comparison, colors: Colors, money: MoneyWriter): string[][] {

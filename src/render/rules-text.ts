@@ -22,13 +22,21 @@ export interface LimitLine {
   readonly limit: string
 }
 
-/** The resolved rules as a table, the limits, and what is likely wrong. */
-export function rulesText(
-  rules: readonly RuleLine[],
-  limits: readonly LimitLine[],
-  warnings: readonly ConfigFault[],
-  colors: Colors,
-): string {
+export interface PlanLine {
+  readonly provider: string
+  /** In words. */
+  readonly plan: string
+}
+
+export interface RulesModel {
+  readonly rules: readonly RuleLine[]
+  readonly limits: readonly LimitLine[]
+  readonly plans: readonly PlanLine[]
+  readonly warnings: readonly ConfigFault[]
+}
+
+/** The resolved rules as a table, limits and plans in words, and what is likely wrong. */
+export function rulesText({ rules, limits, plans, warnings }: RulesModel, colors: Colors): string {
   const head = ['provider', 'endpoint', 'request', 'mode', 'fresh', 'stale if error', 'keyed by', 'a call']
   const table = new Table({
     head: head.map((name) => colors.dim(name)),
@@ -39,8 +47,9 @@ export function rulesText(
     table.push([rule.provider, rule.endpoint, rule.request, rule.mode, rule.fresh, rule.staleIfError, rule.keyedBy, rule.price])
   }
   const likely = warnings.map(({ path, message }) => `${colors.yellow('likely wrong:')} ${path} ${message}`)
+  const priced = plans.map(({ provider, plan }) => `plan of ${provider}: ${plan}`)
   const held = limits.map(
     ({ provider, endpoint, limit }) => `limit of ${endpoint === null ? provider : `${provider}.${endpoint}`}: ${limit}`,
   )
-  return `${[table.toString().replace(/ +$/gm, ''), '', ...held, ...(held.length > 0 ? [''] : []), ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
+  return `${[table.toString().replace(/ +$/gm, ''), '', ...held, ...priced, ...(held.length + priced.length > 0 ? [''] : []), ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
 }

@@ -1,6 +1,8 @@
 import { type BillingFacts, bucketMs } from './ledger-row.js'
 
 export interface FactsInForce {
+  /** Since when anything is known of a provider. */
+  since(provider: string): number
   quota(provider: string, bucket: number): BillingFacts['quota']
   plan(provider: string, bucket: number): BillingFacts['plan']
   /** What an endpoint's calls cost where that is another than the plan's price. */
@@ -22,6 +24,7 @@ export function factsInForce(facts: readonly BillingFacts[]): FactsInForce {
     return known.findLast((one) => one.since < bucket + bucketMs) ?? known[0]
   }
   return {
+    since: (provider) => byPlace.get(placeOf({ provider, endpoint: null }))?.[0]?.since ?? Number.POSITIVE_INFINITY,
     quota: (provider, bucket) => at(provider, null, bucket)?.quota,
     plan: (provider, bucket) => at(provider, null, bucket)?.plan,
     price: (provider, endpoint, bucket) => at(provider, endpoint, bucket)?.price,

@@ -18,7 +18,7 @@ export interface ProviderPrices {
 export interface PricedPeriod extends Money {
   readonly from: string
   readonly until: string
-  /** Whether the report covers only a part of it. */
+  /** Whether the report, or the ledger, covers only a part of it. */
   readonly partial: boolean
 }
 
@@ -60,7 +60,7 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
     const { currency } = plan
     periods.push({
       ...{ currency, amount: charge.toFixed(), from: new Date(start).toISOString(), until: new Date(end).toISOString() },
-      partial: start < since || end > until,
+      partial: start < Math.max(since, known.since(provider)) || end > until,
     })
     const endpoints = [...later.byEndpoint.keys()].sort()
     const shares = endpoints.map((name) => later.byEndpoint.get(name)?.metered ?? 0)

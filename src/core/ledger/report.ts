@@ -14,10 +14,12 @@ export interface ReportInput {
   readonly facts: readonly BillingFacts[]
   /** Rows older than this count only towards quotas and places in billing periods. */
   readonly since: number
+  /** End of the time reported, exclusive: what was asked for, at the latest the present. */
+  readonly until: number
 }
 
 /** Computes a report from the ledger's rows. */
-export function reportOf({ rows, facts, since }: ReportInput): Report {
+export function reportOf({ rows, facts, since, until }: ReportInput): Report {
   const known = factsInForce(facts)
   const counted = rows.filter((row) => row.bucket >= since)
   const last = counted.reduce((latest, row) => Math.max(latest, row.bucket), Number.NEGATIVE_INFINITY)
@@ -25,7 +27,7 @@ export function reportOf({ rows, facts, since }: ReportInput): Report {
   const inProvider = new Map(groupBy(rows, (row) => row.provider))
   const costs = new Map<string, Costs>()
   const providers = groupBy(counted, (row) => row.provider).map(([provider, itsRows]) => {
-    const cost = costsOf(known, provider, inProvider.get(provider) ?? [], since, last + bucketMs)
+    const cost = costsOf(known, provider, inProvider.get(provider) ?? [], since, until)
     costs.set(provider, cost)
     return {
       provider,
