@@ -27,6 +27,47 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
     [['providers.ebbline.endpoints.tides.freshFor', '"5"', 'unit']],
   ],
   [
+    'plans that make no sense',
+    ebbline({
+      plan: {
+        ...{ currency: 'EUR', perCall: '0.1', included: 10, anchorDay: 31, tiering: 'volume', minimum: '5', maximum: '1' },
+        tiers: [{ upTo: 100, perCall: '0.1' }, { upTo: 50, perCall: '0.2' }, { perCall: '0.3' }, { upTo: 9, perCall: '1,5' }],
+        changes: [
+          { from: '2026-02-30', perCall: '1' },
+          { from: '2026-07-01', packages: { of: 0, price: '1' } },
+          { from: '2026-07-01', baseFee: '-1' },
+        ],
+        units: { tokens: { price: '0.40', per: 0 } },
+        period: 'fortnight',
+      },
+      endpoints: { tides: { request: 'GET /t', freshFor: 1, perCall: '1', weight: 2, units: { rows: { at: 'rows' } } } },
+    }),
+    [
+      ['providers.ebbline.plan.tiers[3].perCall', '"1,5"', 'decimal'],
+      ['providers.ebbline.plan.units.tokens.per', '0'],
+      ['providers.ebbline.plan.period', '"fortnight"'],
+      ['providers.ebbline.plan.changes[0].from', '"2026-02-30"', 'date'],
+      ['providers.ebbline.plan.changes[1].packages.of', '0'],
+      ['providers.ebbline.plan.changes[2].baseFee', '"-1"'],
+      ['providers.ebbline.endpoints.tides.units.rows.at', 'JSON Pointer'],
+      ['providers.ebbline.plan.tiers', 'perCall'],
+      ['providers.ebbline.plan.tiers[1].upTo', 'overlap'],
+      ['providers.ebbline.plan.tiers[2].upTo', 'only the last'],
+      ['providers.ebbline.plan.tiers[3].upTo', 'no price'],
+      ['providers.ebbline.plan.minimum', 'maximum'],
+      ['providers.ebbline.plan.anchorDay', 'month'],
+      ['providers.ebbline.plan.changes', 'one day'],
+      ['providers.ebbline.endpoints.tides.units.rows', 'no price'],
+      ['providers.ebbline.endpoints.tides.weight', 'perCall'],
+    ],
+  ],
+  [
+    'an allowance without a period',
+    ebbline({ plan: { currency: 'EUR', perCall: '0.1', included: 1_000 } }),
+    [['providers.ebbline.plan.included', '"period"']],
+  ],
+  ['a plan that prices nothing', ebbline({ plan: { currency: 'EUR' } }), [['providers.ebbline.plan.perCall', 'missing']]],
+  [
     'limits, failures and pauses that make no sense',
     ebbline({
       limits: [

@@ -141,6 +141,56 @@ describe('reports', () => {
     expect(await quota()).to.deep.include({ from: '2026-06-30T22:00:00.000Z', used: { measuring: 0, reusing: 1 } })
   })
 
+  it('price units by what each answer cost when it was fetched, made and spared, from pointers, fields and functions', async () => {
+    const clock = new FastClock(start)
+    const asked: string[] = []
+    const fetch = async (input: unknown) => {
+      const url = new URL(String(input))
+      asked.push(url.pathname)
+      const tokens = Number(url.pathname.split('/').at(-1))
+      return new Response(JSON.stringify({ usage: { tokens } }), {
+        headers: { 'content-type': 'application/json', 'x-rows': '3', etag: '"1"' },
+      })
+    }
+    const units = { tokens: { at: '/usage/tokens' }, rows: { header: 'x-rows' }, none: { at: '/nowhere' } } as const
+    const plan = {
+      currency: 'EUR',
+      period: 'month',
+      perCall: '0.01',
+      units: { tokens: { price: '0.40', per: 1000 }, rows: { price: '0.001' }, none: { price: '9' } },
+    } as const
+    await using stash = await openStash({
+      ...{ clock, fetch: fetch as typeof globalThis.fetch, store: lasting() },
+      providers: {
+        pintle: {
+          baseUrl: 'https://pintle.example',
+          plan,
+          endpoints: { answers: { request: 'GET /answers/{id}', freshFor: '1 day', units } },
+        },
+      },
+    })
+    const asking = stash.operation('pintle.ask', async (n: number) => ({ n }), {
+      freshFor: '1 day',
+      units: { tokens: (answer) => (answer.json() as { n: number }).n },
+    })
+    await clock.run(
+      (async () => {
+        for (const id of [1000, 500, 1000, 1000]) await (await stash.fetch(`https://pintle.example/answers/${id}`)).text()
+        for (const n of [2000, 2000, 2000]) await asking(n)
+      })(),
+    )
+    const { providers, totals } = await stash.report()
+    const [pintle] = providers
+    // made: 3 calls, 3,500 tokens, 6 rows; without: 7 calls, 9,500 tokens, 12 rows
+    expect(totals.with?.money).to.eql([{ currency: 'EUR', amount: '1.436' }])
+    expect(totals.without.money).to.eql([{ currency: 'EUR', amount: '3.882' }])
+    expect(pintle?.endpoints.map(({ endpoint, saved }) => [endpoint, saved?.money[0]?.amount])).to.eql([
+      ['answers', '0.826'],
+      ['ask', '1.62'],
+    ])
+    expect(asked).to.have.length(2)
+  })
+
   it('keep what a failing store would not take, and write it later', async () => {
     const store = lasting()
     const works = store.addToLedger.bind(store)

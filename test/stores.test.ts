@@ -56,6 +56,7 @@ describe('stores', () => {
         const kept = entry('GET https://x/ø?a=%00&"quoted" \u{1f30a}', {
           body,
           head: '{"fields":[["x","ø"]]}',
+          units: { tokens: 812.5 },
           freshUntil: 2 ** 45,
           usableUntil: 2 ** 46,
         })

@@ -46,10 +46,20 @@ export function ruleFaults(own: RuleOptions, provider: ProviderOptions, sets: Se
     if (own[option] === undefined || provider.plan !== undefined) continue
     faults.push({ path: `${path}.${option}`, message: 'needs a "plan" of the provider, which says the currency' })
   }
+  const unpriced = Object.keys(recordOf(own.units) ?? {}).filter((unit) => !unitsOfPlan(provider).has(unit))
+  for (const unit of unpriced) {
+    faults.push({ path: `${path}.units.${unit}`, message: 'has no price: give it one under "units" of the provider\'s "plan"' })
+  }
   if (own.perCall !== undefined && own.weight !== undefined) {
     faults.push({ path: `${path}.weight`, message: 'does nothing beside "perCall": such calls count towards nothing else in the plan' })
   }
   return faults
+}
+
+/** The units that a plan has prices for, now or later. */
+function unitsOfPlan({ plan }: ProviderOptions): Set<string> {
+  const terms = [plan, ...(Array.isArray(plan?.changes) ? plan.changes : [])]
+  return new Set(terms.flatMap((one) => Object.keys(recordOf(one?.units) ?? {})))
 }
 
 /** Options that cannot do anything beside the others, each with why. */

@@ -20,7 +20,9 @@ export function planFaults(plan: Partial<PlanOptions> | undefined, path: string)
     ...(plan.anchorDay !== undefined && plan.period !== 'month'
       ? [fault('anchorDay', 'is for periods of a month: say "period": "month"')]
       : []),
-    ...(plan.perCall === undefined && needy === undefined ? [fault('perCall', 'is missing: say what a call costs, or a period')] : []),
+    ...(plan.perCall === undefined && plan.units === undefined && needy === undefined
+      ? [fault('perCall', 'is missing: say what a call costs, or a period')]
+      : []),
     ...(days.some((day, i) => days.indexOf(day) !== i) ? [fault('changes', 'has two changes from one day on: put them together')] : []),
   ]
 }

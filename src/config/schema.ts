@@ -32,6 +32,9 @@ function text(isRight: (value: string) => boolean, wanted: string) {
   return z.string({ error }).refine(isRight, { error })
 }
 
+export const name = text((value) => /^[A-Za-z][\w-]*$/.test(value), 'a name: letters, digits, "-" and "_", a letter first')
+const pointer = text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/name"')
+
 function oneOf<const T extends readonly string[]>(values: T) {
   return z.enum(values, { error: (issue) => `${received(issue)} is none of ${values.map((value) => `"${value}"`).join(', ')}` })
 }
@@ -185,6 +188,17 @@ const reuse = {
   mode: oneOf(modes).optional(),
   version: z.int({ error: (issue) => `${received(issue)} is not a whole number` }).optional(),
   perCall: price.optional(),
+  units: z
+    .record(
+      name,
+      z.union(
+        [z.strictObject({ at: pointer }), z.strictObject({ header: text((value) => value !== '', 'a name') }), z.custom(isFunction)],
+        {
+          error: (issue) => `${received(issue)} is neither { at: "/usage/tokens" }, { header: "x-tokens" } nor a function`,
+        },
+      ),
+    )
+    .optional(),
   weight: z.int({ error: noQueue }).min(0, { error: noQueue }).optional(),
 }
 
@@ -197,7 +211,7 @@ const rule = {
     .optional(),
 }
 
-const pointers = z.array(text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/name"'))
+const pointers = z.array(pointer)
 
 const keyedBy = z.union([
   z.strictObject({
@@ -235,6 +249,7 @@ const planTerms = {
   tiers: z.array(z.strictObject({ upTo: callCount.optional(), perCall: price })).optional(),
   tiering: oneOf(tierings).optional(),
   packages: z.strictObject({ of: callCount, price }).optional(),
+  units: z.record(name, z.strictObject({ price, per: callCount.optional() })).optional(),
   minimum: price.optional(),
   maximum: price.optional(),
 }
@@ -266,8 +281,6 @@ function noCount(issue: Issue): string {
 function noQueue(issue: Issue): string {
   return `${received(issue)} is not such a whole number`
 }
-
-export const name = text((value) => /^[A-Za-z][\w-]*$/.test(value), 'a name: letters, digits, "-" and "_", a letter first')
 
 const provider = z.strictObject({
   baseUrl: text(isBaseUrl, 'an absolute http or https URL without query, e.g. "https://tides.ebbline.example/v2"').optional(),

@@ -6,6 +6,7 @@ import type { Told } from '../core/limits/told-limits.js'
 import type { Entry } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import type { AtLimit, CallOptions } from '../core/rules/options.js'
+import type { Units } from '../core/rules/units.js'
 import { durationMs } from '../core/time/duration.js'
 import type { Line } from './books.js'
 
@@ -50,6 +51,8 @@ export type Fetched<T> =
 
 /** A whole answer, ready to be stored. */
 export interface Kept {
+  /** Units that it cost, by name. */
+  readonly units?: Units | undefined
   /** Whether and how it is kept under a key. Throws what a function of the configuration throws. */
   judge(key: string): Keeping | NotKept
   form(keeping: Keeping): { readonly head: string; readonly body: Uint8Array; readonly memo: unknown }

@@ -189,6 +189,7 @@ export class CallRunner {
       tally.oldestStaleMs = Math.max(tally.oldestStaleMs, outcome.ageMs)
       this.#parts.events.tell('stale', { provider: endpoint.provider, endpoint: endpoint.name, reason: how.reason, ageMs: outcome.ageMs })
     }
+    ask.line.at(now).addUnits('asked', entry.units)
     this.#count(ask, how.how, began, outcome.reason)
     return { answer, outcome }
   }
@@ -248,7 +249,8 @@ export class CallRunner {
       ...facts,
       ...(decision.reuse === 'none' ? { stored: false, notStored: 'not-reusable' } : foreseen(fetched.judged?.(landed.place.key))),
     }
-    landed.onEnd((ended) => {
+    landed.onEnd((ended, units) => {
+      ask.line.at(this.#parts.clock.now()).addUnits('asked', units)
       const failed = 'broken' in ended || 'amiss' in ended
       this.#count(ask, failed ? 'letDown' : how, began, outcome.reason)
       if (decision.reuse !== 'none' || failed) Object.assign(outcome, { freshUntil: undefined }, became(ended))

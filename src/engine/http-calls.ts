@@ -67,6 +67,7 @@ export class HttpCalls {
     const response = this.#respond(answer, storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' }), now, known)
     const tally = line.at(now)
     tally.hit++
+    if (entry.units) tally.addUnits('asked', entry.units)
     tally.latency.add(clock.ticks() - began)
     return Promise.resolve(response)
   }

@@ -11,6 +11,7 @@ import type { Clock } from '../core/ports/clock.js'
 import type { RequestEndpoint } from '../core/rules/endpoint.js'
 import { isBrokenJson } from '../core/rules/failure.js'
 import type { AnswerFacts } from '../core/rules/freshness.js'
+import { unitsOf } from '../core/rules/units.js'
 import type { Fetched, Finished, Kept } from './ask.js'
 import { fieldsOf, type HttpAnswer, type WholeAnswer } from './response-value.js'
 import { SharedBody } from './shared-body.js'
@@ -169,6 +170,7 @@ function keptForm(
 ): Kept {
   const facts = factsOf(http, body)
   return {
+    units: unitsOf(endpoint.units, facts),
     judge: (key) => keepAnswer(endpoint, key, facts, http),
     form: ({ withheld, freshBy }) => {
       const kept = [

@@ -62,7 +62,8 @@ export class Keeper {
       const at = 'vary' in signpost ? base : (ask.search?.signpostKey as string)
       await this.#store.put({ ...common, key: at, head: signpostHead(signpost), body: new Uint8Array() })
     }
-    await this.#store.put({ ...common, key, head, body, memo })
+    const { units } = finished.kept
+    await this.#store.put({ ...common, key, head, body, memo, ...(units && { units }) })
     if (previous?.key !== key) await this.#bound(endpoint, base, key)
     return { stored: keeping }
   }

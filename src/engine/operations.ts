@@ -8,6 +8,7 @@ import { argumentKey, canonicalKey } from '../core/rules/argument-key.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import type { AnswerFacts } from '../core/rules/freshness.js'
 import type { CallOptions, RuleOptions } from '../core/rules/options.js'
+import { unitsOf } from '../core/rules/units.js'
 import { type Answered, type CallTerms, type Fetched, type Finished, termsOf } from './ask.js'
 import type { Books } from './books.js'
 import type { CallRunner } from './call-runner.js'
@@ -131,6 +132,7 @@ export function wrapOperation<F extends AsyncFunction>(
     }
     const tally = line.at(now)
     tally.hit++
+    if (looked.units) tally.addUnits('asked', looked.units)
     tally.latency.none++
     return Promise.resolve(value)
   }
@@ -174,7 +176,13 @@ async function fetchValue(
     const { head, body } = storable
     if (body.byteLength > endpoint.maxBodyBytes) return { notKept: 'too-large' }
     const facts: AnswerFacts = { status: undefined, header: () => null, json: () => storable.value.read() }
-    return { kept: { judge: (key) => keepValue(endpoint, key, facts, now), form: () => ({ head, body, memo: storable.value }) } }
+    return {
+      kept: {
+        units: unitsOf(endpoint.units, facts),
+        judge: (key) => keepValue(endpoint, key, facts, now),
+        form: () => ({ head, body, memo: storable.value }),
+      },
+    }
   }
   return { result: 'answered', answer: storable?.value ?? unchangeable(value), whole: true, finish: async () => finished(), release() {} }
 }

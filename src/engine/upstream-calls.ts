@@ -7,6 +7,7 @@ import { countStatus } from '../core/ledger/tally.js'
 import { isTelling, saysWhen } from '../core/limits/told-limits.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry } from '../core/ports/store.js'
+import type { Units } from '../core/rules/units.js'
 import type { Ask, Fetched, Finished, WithAnswer } from './ask.js'
 import type { Events } from './events.js'
 import type { Gate } from './gate.js'
@@ -28,7 +29,7 @@ export interface Landed<T> {
   /** Upstream calls made for it. */
   readonly attempts: number
   /** Calls back as soon as it is known what became of the answer, and before callers see its end. */
-  onEnd(then: (ended: Ended) => void): void
+  onEnd(then: (ended: Ended, units?: Units) => void): void
 }
 
 export interface UpstreamCallsParts {
@@ -210,7 +211,8 @@ class Attempt<T> {
     if (fetched.told && isTelling(fetched.told)) void this.#pass?.told(fetched.told)
     const place = placeOf(ask, fetched)
     const standsIn = ask.endpoint.mode !== 'measure' && this.#standIn() !== 'give-up' // so wait for the end, in case it breaks off
-    const callbacks: ((ended: Ended) => void)[] = []
+    const callbacks: ((ended: Ended, units?: Units) => void)[] = []
+    let units: Units | undefined
     let end: Ended | undefined
     const askedAt = this.#beganAt as number
     const finish = async (): Promise<void> => {
@@ -218,10 +220,12 @@ class Attempt<T> {
       this.#cancelTimers()
       over()
       this.#answerEnded(fetched, finished)
+      units = 'kept' in finished ? finished.kept.units : undefined
+      if (fetched.status !== 304) ask.line.at(clock.now()).addUnits('made', units)
       if ('kept' in finished) keeper.measured(ask, place.key, askedAt, finished.kept)
       const kept = reusable && this.#pauseMs === undefined && !(standsIn && fetched.result !== 'answered')
       end = kept ? await keeper.keep(ask, finished, place, previous, call) : notReused(finished)
-      for (const callback of callbacks) callback(end)
+      for (const callback of callbacks) callback(end, units)
       fetched.release()
     }
     const finished = finish()
@@ -231,7 +235,7 @@ class Attempt<T> {
     return {
       fetched: failedLate ? lateFailure(fetched, end as Ended, waits === true) : fetched,
       ...{ place, finished, attempts: this.#attempt },
-      onEnd: (then) => (end ? then(end) : void callbacks.push(then)),
+      onEnd: (then) => (end ? then(end, units) : void callbacks.push(then)),
     }
   }
 

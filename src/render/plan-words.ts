@@ -15,7 +15,7 @@ export function planWords({ currency, period, anchorDay, zone, notBilled = [], c
 }
 
 function termsWords(
-  { baseFee, included, perCall, tiers, tiering, packages, minimum, maximum }: PlanTerms,
+  { baseFee, included, perCall, tiers, tiering, packages, units = {}, minimum, maximum }: PlanTerms,
   period: string | undefined,
 ): string {
   const per = period === undefined ? '' : ` a ${period}`
@@ -29,6 +29,7 @@ function termsWords(
       const unit = tiering === 'volume' ? ' for all' : ''
       return `${i === 0 ? beyond : 'then '}${price} a call${unit}${upTo === undefined ? '' : ` up to ${countText(upTo)}`}`
     }),
+    ...Object.entries(units).map(([name, { price, per }]) => `${price} for ${per === undefined ? `each of` : countText(per)} ${name}`),
     ...(minimum === undefined ? [] : [`at least ${minimum}`]),
     ...(maximum === undefined ? [] : [`at most ${maximum}`]),
   ].join(', ')

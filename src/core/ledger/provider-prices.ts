@@ -1,9 +1,10 @@
 import Big from 'big.js'
 import { apportioned } from '../money/apportion.js'
 import type { Money } from '../money/money.js'
-import { chargeOfPeriod, type Metered } from '../money/period-charge.js'
+import { chargeOfPeriod, chargeOfUnits, type Metered } from '../money/period-charge.js'
 import { billingPeriod, type PlanOptions, termsAt as termsOfPlan } from '../money/plan.js'
 import { priceDigits } from '../money/price-digits.js'
+import type { Units } from '../rules/units.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { bucketMs, type LedgerRow } from './ledger-row.js'
 
@@ -39,20 +40,22 @@ export interface Pricing {
   readonly until: number
   /** How many calls of a row count, by the plan in force. */
   readonly callsOf: (row: LedgerRow, plan: PlanOptions) => number
+  /** The units of a row that count. */
+  readonly unitsOf: (row: LedgerRow) => Units
 }
 
 /**
  * Prices the calls of a provider period by period: what a part of a period costs is what the period costs up to its end less what it costs
- * up to its begin, so that all parts add up to the whole; fees of the period as such belong to the part with its first call. An endpoint with a price of its own is charged that; the rest, base fee included,
+ * up to its begin, so that all parts add up to the whole; fees of the period as such belong to the part with its first call. Units, and calls of an endpoint with a price of its own, are charged to it; the rest, base fee included,
  * is split over the endpoints of the period in proportion to their billed calls by weight.
  */
-export function priceProvider(known: FactsInForce, { provider, rows, since, until, callsOf }: Pricing): ProviderPrices {
+export function priceProvider(known: FactsInForce, { provider, rows, since, until, callsOf, unitsOf }: Pricing): ProviderPrices {
   const byEndpoint = new Map<string, Map<string, Big>>()
   const unattributed = new Map<string, Big>()
   const periods: PricedPeriod[] = []
   for (const slice of slicesOf(known, provider, rows, since)) {
     const { plan, start, end, before, within } = slice
-    const usage = (part: readonly LedgerRow[]) => usageOf(known, plan, part, callsOf)
+    const usage = (part: readonly LedgerRow[]) => usageOf(known, plan, part, { callsOf, unitsOf })
     const [earlier, later] = [usage(before), usage(within)]
     const first = termsOfPlan(known.plan(provider, start) ?? plan, start)
     const whole = chargeOfPeriod(first, [...earlier.metered, ...later.metered], earlier.own.plus(later.own))
@@ -106,7 +109,12 @@ interface Usage {
   readonly byEndpoint: ReadonlyMap<string, { readonly metered: number; readonly own: Big }>
 }
 
-function usageOf(known: FactsInForce, plan: PlanOptions, rows: readonly LedgerRow[], callsOf: Pricing['callsOf']): Usage {
+function usageOf(
+  known: FactsInForce,
+  plan: PlanOptions,
+  rows: readonly LedgerRow[],
+  { callsOf, unitsOf }: Pick<Pricing, 'callsOf' | 'unitsOf'>,
+): Usage {
   const metered: Metered[] = []
   const byEndpoint = new Map<string, { metered: number; own: Big }>()
   let own = new Big(0)
@@ -125,6 +133,9 @@ function usageOf(known: FactsInForce, plan: PlanOptions, rows: readonly LedgerRo
       metered.push({ calls: calls * weight, terms: termsOfPlan(present, bucket) })
       sum.metered += calls * weight
     }
+    const ofUnits = chargeOfUnits(termsOfPlan(present, bucket), unitsOf(row))
+    own = own.plus(ofUnits)
+    sum.own = sum.own.plus(ofUnits)
   }
   return { metered, own, byEndpoint }
 }

@@ -62,12 +62,16 @@ type Costs = Readonly<Record<'measured' | 'reused' | 'asked' | 'spared', Provide
 type CostOf = (kind: keyof Costs) => readonly Money[]
 
 function costsOf(known: FactsInForce, provider: string, rows: readonly LedgerRow[], since: number, until: number): Costs {
-  const price = (mode: LedgerMode, callsOf: Pricing['callsOf']) =>
-    priceProvider(known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf })
+  const price = (mode: LedgerMode, callsOf: Pricing['callsOf'], unitsOf: Pricing['unitsOf'] = ({ tally }) => tally.units.made) =>
+    priceProvider(known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf, unitsOf })
   return {
     measured: price('measure', ({ tally }, plan) => billedCalls(plan, tally)),
     reused: price('reuse', ({ tally }, plan) => billedCalls(plan, tally)),
-    asked: price('reuse', ({ tally }) => tally.asked),
+    asked: price(
+      'reuse',
+      ({ tally }) => tally.asked,
+      ({ tally }) => tally.units.asked,
+    ),
     spared: price('measure', ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.wouldHit)),
   }
 }

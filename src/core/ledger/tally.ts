@@ -1,3 +1,4 @@
+import type { Units } from '../rules/units.js'
 import { LatencyHistogram } from './latency-histogram.js'
 
 /**
@@ -56,6 +57,8 @@ export class Tally implements Counts {
   unchanged = 0
   corrupt = 0
   wouldHit = 0
+  /** Units that upstream calls cost, and that they would have cost had every call asked been made: by name. */
+  readonly units: { made: Record<string, number>; asked: Record<string, number> } = { made: {}, asked: {} }
   /** How old the oldest answer past its freshness was that was given out, milliseconds. */
   oldestStaleMs = 0
   /** How long each caller waited, in milliseconds. */
@@ -74,20 +77,30 @@ export class Tally implements Counts {
   merge(other: Tally): void {
     for (const name of countNames) this[name] += other[name]
     this.oldestStaleMs = Math.max(this.oldestStaleMs, other.oldestStaleMs)
+    for (const kind of ['made', 'asked'] as const) this.addUnits(kind, other.units[kind])
     this.latency.merge(other.latency)
+  }
+
+  addUnits(kind: 'made' | 'asked', units: Units | undefined): void {
+    if (!units) return
+    const sums = this.units[kind]
+    for (const name in units) sums[name] = (sums[name] ?? 0) + (units[name] as number)
   }
 
   /** Only what is not zero, so that a stored row stays small. */
   toJSON(): object {
     const counts = Object.fromEntries(countNames.filter((name) => this[name] !== 0).map((name) => [name, this[name]]))
-    return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ms: this.latency }
+    const hasUnits = Object.keys(this.units.made).length + Object.keys(this.units.asked).length > 0
+    const kept = hasUnits ? { units: this.units } : {}
+    return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ...kept, ms: this.latency }
   }
 
   static parse(json: string): Tally {
-    const kept = JSON.parse(json) as Partial<Counts> & { oldestStaleMs?: number; ms?: number[] }
+    const kept = JSON.parse(json) as Partial<Counts> & { oldestStaleMs?: number; units?: Tally['units']; ms?: number[] }
     const tally = new Tally()
     for (const name of countNames) tally[name] = kept[name] ?? 0
     tally.oldestStaleMs = kept.oldestStaleMs ?? 0
+    for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, kept.units?.[kind])
     tally.latency = LatencyHistogram.from(kept.ms ?? [])
     return tally
   }

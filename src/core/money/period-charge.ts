@@ -1,4 +1,5 @@
 import Big from 'big.js'
+import type { Units } from '../rules/units.js'
 import type { PlanTerms } from './plan.js'
 
 /** So many billed calls, and the prices that held when they were made; a call of more weight counts as more. */
@@ -25,6 +26,16 @@ export function chargeOfPeriod(first: PlanTerms, metered: readonly Metered[], ot
   if (minimum !== undefined && charge.lt(minimum)) charge = new Big(minimum)
   if (maximum !== undefined && charge.gt(maximum)) charge = new Big(maximum)
   return charge
+}
+
+/** What units cost: exact, for prices of a thousand or another number with no other factors than 2 and 5; else to 20 decimals. */
+export function chargeOfUnits({ units: prices = {} }: PlanTerms, units: Units = {}): Big {
+  let sum = new Big(0)
+  for (const [name, number] of Object.entries(units)) {
+    const { price = '0', per = 1 } = prices[name] ?? {}
+    sum = sum.plus(new Big(price).times(number).div(per))
+  }
+  return sum
 }
 
 /** What the calls of a period cost after the first `before`, up to and with the `upTo`th; `inAll` were made in the end. */

@@ -21,6 +21,8 @@ export interface PlanTerms {
   readonly tiering?: (typeof tierings)[number]
   /** Price of every started package of `of` calls beyond those included. In place of `perCall`. */
   readonly packages?: { readonly of: number; readonly price: string }
+  /** Prices of units that answers cost, besides those of calls, by name: `{ tokens: { price: "0.40", per: 1000 } }`. `per` is 1 by default. */
+  readonly units?: Readonly<Record<string, { readonly price: string; readonly per?: number }>>
   /** The least and the most that a period costs, base fee included. */
   readonly minimum?: string
   readonly maximum?: string

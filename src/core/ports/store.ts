@@ -1,5 +1,6 @@
 import type { StoredTimes } from '../decide/entry-times.js'
 import type { BillingFacts, LedgerRow } from '../ledger/ledger-row.js'
+import type { Units } from '../rules/units.js'
 
 /** One stored answer. Its answer is written once and never changed; its times may be. */
 export interface Entry extends StoredTimes {
@@ -10,6 +11,8 @@ export interface Entry extends StoredTimes {
   readonly head: string
   /** The body's exact bytes; for an operation, its value as UTF-8 JSON (RFC 8259) or CBOR (RFC 8949). */
   readonly body: Uint8Array
+  /** Units that the answer cost when it was fetched, by name, where its endpoint counts any. */
+  readonly units?: Units | undefined
   /** A reader's decoded form of this very object; a store that serialises leaves it out. */
   memo?: unknown
 }

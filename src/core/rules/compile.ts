@@ -101,6 +101,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     queue: options.queue ?? defaultQueue,
     neverStale: reuse.neverStale ?? false,
     failure: compileFailure(reuse.failsWhen),
+    units: reuse.units,
     price: priceOfCall(options, reuse),
     unbilled: options.plan?.notBilled ?? [],
   }

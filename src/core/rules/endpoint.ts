@@ -8,6 +8,7 @@ import type { FailureRule } from './failure.js'
 import type { KeyedRequest, Keying } from './keying.js'
 import type { AnswerInstead, AtLimit } from './options.js'
 import type { RequestTemplate } from './request-template.js'
+import type { UnitSources } from './units.js'
 
 /** What is known of one endpoint or operation once its options are compiled. Times are milliseconds. */
 export interface Endpoint extends KeepRule {
@@ -34,6 +35,7 @@ export interface Endpoint extends KeepRule {
   readonly queue: number
   readonly neverStale: boolean
   readonly failure: FailureRule
+  readonly units: UnitSources | undefined
   /** Price of one call, where a plan is known. */
   readonly price: Money | undefined
   /** Ways for a call to end that the plan does not bill. */

@@ -8,6 +8,7 @@ import type { Timetable } from '../time/timetable.js'
 import type { FailureOptions } from './failure.js'
 import type { AnswerFacts, FreshnessFunction } from './freshness.js'
 import type { KeyedRequest, KeyFunction, KeyOptions } from './keying.js'
+import type { UnitSources } from './units.js'
 
 /** How the answers of an endpoint or operation are treated. */
 export interface ReuseOptions {
@@ -78,6 +79,8 @@ export interface ReuseOptions {
   readonly version?: number
   /** Price of one call where it is not the plan's: a decimal string in the plan's currency. Such calls count towards nothing else in it. */
   readonly perCall?: string
+  /** Where the units stand that an answer cost, by their names in the plan, e.g. `{ tokens: { at: "/usage/tokens" } }`. */
+  readonly units?: UnitSources
   /** How many calls of the plan one call counts as, e.g. 5 where a search costs 5 credits. Default 1. */
   readonly weight?: number
 }

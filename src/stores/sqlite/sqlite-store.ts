@@ -73,7 +73,9 @@ class SqliteStore implements Store {
 
   put(entry: Entry): void {
     const { key, provider, endpoint, head, body } = entry
-    this.#do(() => this.#statements.putEntry.run(key, provider, endpoint, head, body, entry.storedAt, ...laterTimes(entry)))
+    this.#do(() =>
+      this.#statements.putEntry.run(key, provider, endpoint, head, body, entry.storedAt, ...laterTimes(entry), unitsText(entry)),
+    )
   }
 
   retime(key: string, times: StoredTimes): void {
@@ -173,9 +175,9 @@ class SqliteStore implements Store {
 /** Every statement of the store, prepared once. */
 function statementsOf(driver: SqliteDriver) {
   return {
-    getEntry: driver.prepare(`SELECT provider, endpoint, head, body, stored_at, ${timeColumns.join(', ')} FROM entry WHERE key = ?`),
+    getEntry: driver.prepare(`SELECT provider, endpoint, head, body, stored_at, ${timeColumns.join(', ')}, units FROM entry WHERE key = ?`),
     putEntry: driver.prepare(
-      `INSERT OR REPLACE INTO entry (key, provider, endpoint, head, body, stored_at, ${timeColumns.join(', ')}) VALUES (${'?, '.repeat(11)}?)`,
+      `INSERT OR REPLACE INTO entry (key, provider, endpoint, head, body, stored_at, ${timeColumns.join(', ')}, units) VALUES (${'?, '.repeat(12)}?)`,
     ),
     retime: driver.prepare(`UPDATE entry SET ${timeColumns.map((name) => `${name} = ?`).join(', ')} WHERE key = ? AND stored_at = ?`),
     outdate: driver.prepare(
@@ -212,6 +214,10 @@ function laterTimes({ bornAt, freshUntil, refreshableUntil, usableUntil, keepUnt
   return [bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate ? 1 : 0]
 }
 
+function unitsText({ units }: Entry): string | null {
+  return units === undefined ? null : JSON.stringify(units)
+}
+
 function entryOf(key: string, row: Row): Entry {
   return {
     key,
@@ -226,5 +232,6 @@ function entryOf(key: string, row: Row): Entry {
     usableUntil: row.usable_until as number,
     keepUntil: row.keep_until as number,
     mustRevalidate: row.must_revalidate === 1,
+    ...(row.units !== null && { units: JSON.parse(row.units as string) as Entry['units'] }),
   }
 }

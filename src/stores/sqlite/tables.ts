@@ -2,9 +2,9 @@
 export const applicationId = 0x53747368
 
 /** Raised whenever the tables change in a way that other code cannot read. */
-export const formatVersion = 3
+export const formatVersion = 4
 
-/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts` and `value` are JSON. */
+/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON. */
 export const createTables = `
   CREATE TABLE IF NOT EXISTS entry (
     key TEXT PRIMARY KEY,
@@ -18,7 +18,8 @@ export const createTables = `
     refreshable_until INTEGER NOT NULL,
     usable_until INTEGER NOT NULL,
     keep_until INTEGER NOT NULL,
-    must_revalidate INTEGER NOT NULL
+    must_revalidate INTEGER NOT NULL,
+    units TEXT
   );
   CREATE INDEX IF NOT EXISTS entry_keep_until ON entry (keep_until);
   CREATE INDEX IF NOT EXISTS entry_endpoint ON entry (provider, endpoint, stored_at);

@@ -1,0 +1,32 @@
+import type { AnswerFacts } from './freshness.js'
+import { atPointer } from './json-pointer.js'
+
+/** Where the number of units stands that an answer cost: in its JSON (JSON Pointer, RFC 6901), in a header field, or as a function says. */
+export type UnitSource = { readonly at: string } | { readonly header: string } | ((answer: AnswerFacts) => number)
+
+/** By the unit's name in the plan, e.g. `{ tokens: { at: "/usage/tokens" } }`. */
+export type UnitSources = Readonly<Record<string, UnitSource>>
+
+/** Numbers of units, by name. */
+export type Units = Readonly<Record<string, number>>
+
+/** The units that an answer cost; those that are not there, or no number, are none. Undefined where there are none at all. */
+export function unitsOf(sources: UnitSources | undefined, answer: AnswerFacts): Units | undefined {
+  if (!sources) return undefined
+  const found = Object.entries(sources).flatMap(([name, source]): [string, number][] => {
+    const number = numberFrom(source, answer)
+    return number > 0 && Number.isFinite(number) ? [[name, number]] : []
+  })
+  return found.length > 0 ? Object.fromEntries(found) : undefined
+}
+
+function numberFrom(source: UnitSource, answer: AnswerFacts): number {
+  try {
+    if (typeof source === 'function') return Number(source(answer))
+    if ('header' in source) return Number(answer.header(source.header) ?? Number.NaN)
+    const value = atPointer(answer.json(), source.at)
+    return typeof value === 'number' || typeof value === 'string' ? Number(value) : Number.NaN
+  } catch {
+    return Number.NaN
+  }
+}
