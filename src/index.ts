@@ -29,7 +29,17 @@ export type { EventListener, EventName, StashEvents, UpstreamCallFacts } from '.
 export type { BillingFacts, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
 export type { PricedPeriod } from './core/ledger/provider-prices.js'
 // Reports
-export type { Comparison, EndpointReport, Figures, ProviderReport, QuotaUse, Report, Spared, Without } from './core/ledger/report-model.js'
+export type {
+  Comparison,
+  EndpointReport,
+  Figures,
+  ProviderReport,
+  QuotaUse,
+  Report,
+  Spared,
+  TimeReport,
+  Without,
+} from './core/ledger/report-model.js'
 export type { LimitOptions, WindowKind, WindowUnit } from './core/limits/limit.js'
 export type { HoldOffStatus, LimitStatus, ProviderStatus } from './core/limits/status.js'
 export type { Money } from './core/money/money.js'
@@ -53,9 +63,10 @@ export type {
   TimeoutOptions,
 } from './core/rules/options.js'
 export type { Duration } from './core/time/duration.js'
+export type { Moment } from './core/time/moment-words.js'
 export type { Timetable, Weekday } from './core/time/timetable.js'
 export type { AsyncFunction, Operation, OperationOptions } from './engine/operations.js'
-export type { Moment, ReportOptions, Stash, StashStatus } from './engine/stash.js'
+export type { ReportOptions, Stash, StashStatus } from './engine/stash.js'
 export { openStash } from './open-stash.js'
 // Stores and time
 export { type MemoryStoreOptions, memoryStore } from './stores/memory/memory-store.js'

@@ -55,6 +55,39 @@ describe('the command line', () => {
       expect(report.providers.map(({ provider }) => provider)).to.eql(['ebbline', 'quayrate', 'skerrylight'])
     })
 
+    it('left a file whose report prints as CSV and Markdown, and of a time in words', () => {
+      const json = JSON.parse(stashen('report', '--store', file('demo.db'), '--format', 'json').stdout) as Report
+      const csv = stashen('report', '--store', file('demo.db'), '--format', 'csv').stdout.trim().split('\r\n')
+      const [head = [], ...lines] = csv.map((line) => line.split(','))
+      const endpoints = json.providers.reduce((sum, provider) => sum + provider.endpoints.length, 0)
+      expect(lines).to.have.length(2 * (endpoints + json.providers.length + 1))
+      const last = Object.fromEntries(head.map((name, i) => [name, lines.at(-1)?.[i]]))
+      const { asked, upstream, money } = json.totals.with ?? {}
+      expect(last).to.include({ side: 'with', asked: String(asked), upstream: String(upstream), money: money?.[0]?.amount })
+      const markdown = stashen('report', '--store', file('demo.db'), '--format', 'md', '--zone', 'Europe/Oslo').stdout
+      expect(markdown)
+        .to.include('# Calls from 2026-06-30 00:00 to 2026-07-01 00:00 (Europe/Oslo)')
+        .and.match(/\| \*\*all calls\*\* \| without \| 2\d,\d{3} \|/)
+      expect(stashen('report', '--store', file('demo.db'), '--since', '2026-07-02', '--until', 'now').stdout).to.include(
+        'No calls were counted',
+      )
+      const wrong = stashen('report', '--store', file('demo.db'), '--since', 'start of moth')
+      expect([wrong.code, wrong.stderr.trim().split('\n').length]).to.eql([2, 1])
+      expect(wrong.stderr).to.include('start of moth').and.include('7 days ago')
+    })
+
+    it('bills by the plans of the providers: base fee, allowance and tiers, and says what is covered in part', () => {
+      const report = JSON.parse(stashen('report', '--store', file('demo.db'), '--json').stdout) as Report
+      const [ebbline] = report.providers
+      expect(ebbline?.with?.money, 'four calls are within the allowance').to.eql([{ currency: 'EUR', amount: '19' }])
+      expect(ebbline?.periods).to.eql([
+        { currency: 'EUR', amount: '19', from: '2026-05-31T22:00:00.000Z', until: '2026-06-30T22:00:00.000Z', partial: true },
+      ])
+      const { upstream = 0, refused = 0, unmodified = 0 } = ebbline?.without as { upstream: number; refused: number; unmodified: number }
+      const billed = upstream - refused - unmodified
+      expect(ebbline?.without.money[0]?.amount).to.equal(String((19_000 + 4 * (billed - 1_000)) / 1_000))
+    })
+
     it('gives the same counts for the same seed, and exactly those that the providers counted themselves', async () => {
       const counts = await runDemo({ file: file('again.db'), seed: 7, onStart() {}, onCalls() {} })
       const report = JSON.parse(stashen('report', '--store', file('again.db'), '--json').stdout) as Report
@@ -155,7 +188,7 @@ describe('the command line', () => {
     it('check prints the rules as they hold, and warns of what is likely wrong', () => {
       const { code, stdout } = stashen('check', '--config', harbour)
       expect(code).to.equal(0)
-      expect(stdout).to.match(/ebbline +tides +GET \/stations\/\{id\}\/tides +reuse +until 06:00 Europe\/Oslo +1 day +URL +EUR 0\.004/)
+      expect(stdout).to.match(/ebbline +tides +GET \/stations\/\{id\}\/tides +reuse +until 06:00 Europe\/Oslo +1 day +URL +by the plan/)
       writeFileSync(
         file('likely.yaml'),
         `sets: { long: { freshFor: 2 days } }

@@ -11,7 +11,37 @@ import { requestKey } from '../src/core/rules/request-key.js'
 import { RuleBook } from '../src/core/rules/rule-book.js'
 import { periodAround } from '../src/core/time/calendar.js'
 import { durationMs } from '../src/core/time/duration.js'
+import { momentMs } from '../src/core/time/moment-words.js'
 import { nextPublication } from '../src/core/time/timetable.js'
+
+describe('moments in words', () => {
+  const now = Date.parse('2026-03-29T12:00:00+02:00') // the day on which summer time begins in Oslo, a Sunday
+  const table: [text: string, iso: string | undefined][] = [
+    ['now', '2026-03-29T12:00:00+02:00'],
+    ['Today', '2026-03-29T00:00:00+01:00'],
+    ['yesterday', '2026-03-28T00:00:00+01:00'],
+    ['start of day', '2026-03-29T00:00:00+01:00'],
+    ['start of week', '2026-03-23T00:00:00+01:00'],
+    ['start of month', '2026-03-01T00:00:00+01:00'],
+    ['start of year', '2026-01-01T00:00:00+01:00'],
+    ['12 hours ago', '2026-03-28T23:00:00+01:00'],
+    ['7 days ago', '2026-03-22T11:00:00+01:00'],
+    ['2026-03-29', '2026-03-29T00:00:00+01:00'],
+    ['2026-03-29T06:00', '2026-03-29T06:00:00+02:00'],
+    ['2026-03-29T06:00Z', '2026-03-29T06:00:00Z'],
+    ['2026-03-29T06:00+05:45', '2026-03-29T06:00:00+05:45'],
+    ['2026-02-30', undefined],
+    ['start of moth', undefined],
+    ['7 ago', undefined],
+    ['30.06.2026', undefined],
+    ['', undefined],
+  ]
+  for (const [text, iso] of table) {
+    it(`read "${text}" as ${iso ?? 'nothing'}`, () => {
+      expect(momentMs(text, now, 'Europe/Oslo')).to.equal(iso === undefined ? undefined : Date.parse(iso))
+    })
+  }
+})
 
 describe('deciding', () => {
   const entry: StoredTimes = {

@@ -141,6 +141,13 @@ describe('plans', () => {
             reportOf({ rows, facts, since: at, until: begin + 100 * day }),
           ]
           expect(sum(parts.map(spent))).to.equal(spent(whole))
+          for (const zone of [plan.zone ?? 'UTC', 'UTC']) {
+            const { times = [] } = reportOf({ rows, facts, since: 0, until: begin + 100 * day, times: { by: 'day', zone } })
+            expect(sum(times.map((time) => millionths(time.with?.money[0]?.amount)))).to.equal(spent(whole))
+            expect(times.reduce((calls, time) => calls + (time.with?.asked ?? 0), 0)).to.equal(journal.length)
+            const late = reportOf({ rows, facts, since: at, until: begin + 100 * day, times: { by: 'day', zone } }).times ?? []
+            expect(sum(late.map((time) => millionths(time.with?.money[0]?.amount)))).to.equal(spent(parts[1] as Report))
+          }
           const merged = rows
             .map((row, i) => ({ ...row, provider: 'ebbline', process: i % processes }))
             .sort((a, b) => a.process - b.process)

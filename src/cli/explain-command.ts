@@ -28,7 +28,7 @@ export function addExplain(program: Command, { stdout }: Surroundings): void {
     .argument('[url]', 'the URL, after a method')
     .option('-H, --header <name:value>', 'a header field of the request; may be repeated', collect, [])
     .option('--body <text>', 'the body of the request')
-    .option('--at <moment>', 'explain a call at this moment (ISO 8601; default: now)')
+    .option('--at <moment>', 'explain a call at this moment (default: now)')
     .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder)')
     .option('--store <file>', 'the store file to look into (default: an empty store)')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
@@ -37,8 +37,8 @@ export function addExplain(program: Command, { stdout }: Surroundings): void {
       const [method, url] = second === undefined ? ['GET', first] : [first.toUpperCase(), second]
       if (!URL.canParse(url))
         throw new UsageError(`"${url}" is not an absolute URL: give one, e.g. https://tides.ebbline.example/v2/stations`)
-      const now = momentOf(options.at)
       const zone = knownZone(options.zone ?? localZone())
+      const now = momentOf(options.at, zone)
       const init = { method, headers: options.header.map(fieldOf), ...(options.body !== undefined && { body: options.body }) }
       const { config } = await configOf(options.config)
       const store = options.store === undefined ? memoryStore() : await openToRead(options.store)

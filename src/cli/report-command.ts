@@ -1,9 +1,11 @@
 import { existsSync, statSync } from 'node:fs'
-import type { Command } from 'commander'
+import { type Command, Option } from 'commander'
 import pc from 'picocolors'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Store } from '../core/ports/store.js'
 import { readReport } from '../engine/read-report.js'
+import { reportCsv } from '../render/report-csv.js'
+import { reportMarkdown } from '../render/report-markdown.js'
 import { reportText } from '../render/report-text.js'
 import { sqliteStore } from '../stores/sqlite/sqlite-store.js'
 import type { Surroundings } from './run.js'
@@ -14,8 +16,13 @@ interface ReportCommandOptions {
   readonly since?: string
   readonly until?: string
   readonly zone?: string
+  readonly by?: 'hour' | 'day'
+  readonly format: Format
   readonly json?: boolean
 }
+
+const formats = ['text', 'json', 'csv', 'md'] as const
+type Format = (typeof formats)[number]
 
 /** `stashen report`: what the ledger of a store file says. */
 export function addReport(program: Command, { stdout }: Surroundings): void {
@@ -23,20 +30,35 @@ export function addReport(program: Command, { stdout }: Surroundings): void {
     .command('report')
     .description('print calls, quota, latency and money, with and without the stash')
     .requiredOption('--store <file>', 'the store file to read')
-    .option('--since <moment>', 'leave out what was before (ISO 8601)')
-    .option('--until <moment>', 'leave out what came after (ISO 8601)')
+    .option('--since <moment>', 'leave out what was before: ISO 8601, or words such as "start of month" and "7 days ago"')
+    .option('--until <moment>', 'leave out what came after')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
-    .option('--json', 'print the report as JSON')
-    .action(async ({ store, since, until, zone, json }: ReportCommandOptions) => {
-      stdout.write(printed(await reportOfFile(store, { since, until }), { json, zone }))
+    .addOption(new Option('--by <unit>', 'tell calls by hours or days too').choices(['hour', 'day']))
+    .addOption(new Option('--format <format>', 'how to print it').choices(formats).default('text'))
+    .option('--json', 'the same as --format json')
+    .action(async ({ store, since, until, zone = localZone(), by, format, json }: ReportCommandOptions) => {
+      const report = await reportOfFile(store, { since, until, zone: knownZone(zone), by })
+      stdout.write(printed(report, { format: json ? 'json' : format, zone }))
     })
 }
 
+interface Range {
+  readonly since?: string | undefined
+  readonly until?: string | undefined
+  readonly zone?: string
+  readonly by?: 'hour' | 'day' | undefined
+}
+
 /** Reads the report of a store file and changes nothing in it. */
-export async function reportOfFile(file: string, range: { since?: string | undefined; until?: string | undefined } = {}): Promise<Report> {
+export async function reportOfFile(file: string, { since, until, zone, by }: Range = {}): Promise<Report> {
   const store = await openToRead(file)
   try {
-    return await readReport(store, Date.now(), { ...(range.since && { since: range.since }), ...(range.until && { until: range.until }) })
+    return await readReport(store, Date.now(), {
+      ...(since && { since }),
+      ...(until && { until }),
+      ...(zone && { zone }),
+      ...(by && { by }),
+    })
   } finally {
     await store.close()
   }
@@ -51,9 +73,18 @@ export async function openToRead(file: string): Promise<Store> {
   return store
 }
 
-/** The report as JSON or as text for people. */
-export function printed(report: Report, { json, zone = localZone() }: { json?: boolean | undefined; zone?: string | undefined }): string {
-  return json ? `${JSON.stringify(report, null, 2)}\n` : reportText(report, { colors: pc, zone: knownZone(zone) })
+/** A report, printed; `text` is for people at a terminal. */
+export function printed(report: Report, { format, zone = localZone() }: { format: Format; zone?: string | undefined }): string {
+  switch (format) {
+    case 'json':
+      return `${JSON.stringify(report, null, 2)}\n`
+    case 'csv':
+      return reportCsv(report)
+    case 'md':
+      return reportMarkdown(report, knownZone(zone))
+    case 'text':
+      return reportText(report, { colors: pc, zone: knownZone(zone) })
+  }
 }
 
 export function localZone(): string {

@@ -19,12 +19,12 @@ export function addStatus(program: Command, { stdout }: Surroundings): void {
     .command('status')
     .description('print what limits leave of each provider, hold-offs, queues, last errors, and how the store does')
     .requiredOption('--store <file>', 'the store file to read')
-    .option('--at <moment>', 'as things stood at this moment, by what is known now (ISO 8601; default: now)')
+    .option('--at <moment>', 'as things stood at this moment, by what is known now (default: now)')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
     .option('--json', 'print the status as JSON')
     .action(async ({ store: file, at, zone = localZone(), json }: StatusOptions) => {
-      const now = momentOf(at)
       const known = knownZone(zone)
+      const now = momentOf(at, known)
       const store = await openToRead(file)
       try {
         const status = await readStatus(store, now)

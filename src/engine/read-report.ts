@@ -3,17 +3,23 @@ import { bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
 import { reportOf, rowsSince } from '../core/ledger/report.js'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Store } from '../core/ports/store.js'
-import type { Moment, ReportOptions } from './stash.js'
+import { isTimeZone } from '../core/time/calendar.js'
+import { type Moment, momentForms, momentMs } from '../core/time/moment-words.js'
+import type { ReportOptions } from './stash.js'
 
 /** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
 export async function readReport(
   store: Store,
   now: number,
-  { since, until }: ReportOptions = {},
+  { since, until, zone = 'UTC', by }: ReportOptions = {},
   unwritten: readonly LedgerRow[] = [],
 ): Promise<Report> {
-  const from = since === undefined ? 0 : bucketOf(momentMs(since, 'since'))
-  const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentMs(until, 'until')
+  if (!isTimeZone(zone))
+    throw new StashenError('USAGE', `"zone" is ${JSON.stringify(zone)}, which is no time zone: give an IANA name, e.g. "Europe/Oslo"`)
+  if (by !== undefined && by !== 'hour' && by !== 'day')
+    throw new StashenError('USAGE', `"by" is ${JSON.stringify(by)}: give "hour" or "day"`)
+  const from = since === undefined ? 0 : bucketOf(momentOf(since, 'since', now, zone))
+  const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentOf(until, 'until', now, zone)
   const facts = await store.readFacts()
   const between = (first: number, end: number) => unwritten.filter(({ bucket }) => bucket >= first && bucket < end)
   const rows = [...(await store.readLedger(from, to)), ...between(from, to)]
@@ -21,14 +27,13 @@ export async function readReport(
   const first = rows.reduce((earliest, row) => Math.min(earliest, row.bucket), last)
   const begin = Math.min(from, rowsSince(facts, first, last))
   const before = [...(await store.readLedger(begin, from)), ...between(begin, from)]
-  return reportOf({ rows: [...before, ...rows], facts, since: from, until: Math.min(to, now) })
+  return reportOf({ rows: [...before, ...rows], facts, since: from, until: Math.min(to, now), times: by && { by, zone } })
 }
 
-/** A moment in milliseconds since 1970-01-01T00:00Z. */
-function momentMs(moment: Moment, option: string): number {
-  const ms = typeof moment === 'number' ? moment : new Date(moment).getTime()
-  if (Number.isFinite(ms)) return ms
-  throw new StashenError('USAGE', `"${option}" is ${JSON.stringify(moment)}, which is no moment: give ISO 8601, e.g. "2026-06-30T06:00Z"`)
+function momentOf(moment: Moment, option: string, now: number, zone: string): number {
+  const ms = momentMs(moment, now, zone)
+  if (ms !== undefined) return ms
+  throw new StashenError('USAGE', `"${option}" is ${JSON.stringify(moment)}, which is no moment: give ${momentForms}`)
 }
 
 /** Begin of the bucket that a moment falls in: buckets are reported whole. */

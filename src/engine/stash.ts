@@ -4,17 +4,19 @@ import type { EventListener, EventName } from '../core/events.js'
 import type { Report } from '../core/ledger/report-model.js'
 import type { ProviderStatus } from '../core/limits/status.js'
 import type { CallOptions } from '../core/rules/options.js'
+import type { Moment } from '../core/time/moment-words.js'
 import type { Fetch } from './http-upstream.js'
 import type { AsyncFunction, Operation, OperationOptions } from './operations.js'
-
-/** A moment: a `Date`, milliseconds since 1970-01-01T00:00Z, or ISO 8601 text. */
-export type Moment = Date | number | string
 
 export interface ReportOptions {
   /** Begin of what is reported. Default: the ledger's begin. */
   readonly since?: Moment
   /** End of what is reported, exclusive. Default: the ledger's end. */
   readonly until?: Moment
+  /** IANA time zone in which moments in words, and dates without an offset, are read. Default `"UTC"`. */
+  readonly zone?: string
+  /** Whether calls are also told by the hours or days of the zone. */
+  readonly by?: 'hour' | 'day'
 }
 
 /** How things stand at a moment. */

@@ -3,6 +3,7 @@ import type { createColors } from 'picocolors'
 import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { noLines } from './plain-table.js'
+import { timesText } from './times-text.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
 
 export interface TextOptions {
@@ -29,15 +30,25 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors, money))
   const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
   const periods = periodLines(report, zone, money)
+  const times = report.times ? ['', timesText(report.times, { colors, zone, money })] : []
   const saved = [...savedLines(report.totals, colors, money), ...report.providers.flatMap(withinAllowance)]
-  return [title, '', table.toString().replace(/ +$/gm, ''), '', ...saved, ...(periods.length > 0 ? ['', ...periods] : []), ''].join('\n')
+  return [
+    title,
+    '',
+    table.toString().replace(/ +$/gm, ''),
+    '',
+    ...saved,
+    ...(periods.length > 0 ? ['', ...periods] : []),
+    ...times,
+    '',
+  ].join('\n')
 }
 
 export type Colors = TextOptions['colors']
 type MoneyWriter = ReturnType<typeof moneyWriter>
 
-function moneysOf({ providers, totals }: Report): Money[] {
-  const comparisons = [totals, ...providers.flatMap(({ endpoints }) => endpoints)]
+function moneysOf({ providers, totals, times = [] }: Report): Money[] {
+  const comparisons = [totals, ...times, ...providers.flatMap(({ endpoints }) => endpoints)]
   return comparisons.flatMap(({ without, with: reused, saved, couldSave }) =>
     [without, reused, saved, couldSave].flatMap((part) => part?.money ?? []),
   )

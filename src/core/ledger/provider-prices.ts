@@ -23,6 +23,45 @@ export interface PricedPeriod extends Money {
   readonly partial: boolean
 }
 
+/** What each of some stretches of time costs, by its begin: the first begins at the first of `begins`, each ends where the next begins. */
+export function priceTimes(
+  known: FactsInForce,
+  pricing: Omit<Pricing, 'since' | 'until'>,
+  begins: readonly number[],
+): Map<number, Money[]> {
+  const sums = new Map<number, Map<string, Big>>()
+  for (const { plan, start, before, within } of slicesOf(known, pricing.provider, pricing.rows, begins[0] ?? 0)) {
+    const first = termsOfPlan(known.plan(pricing.provider, start) ?? plan, start)
+    const soFar = usageOf(known, plan, before, pricing)
+    let [metered, own] = [soFar.metered, soFar.own]
+    let charged = before.length > 0 ? chargeOfPeriod(first, metered, own) : new Big(0)
+    for (const [begin, rows] of byTime(within, begins)) {
+      const usage = usageOf(known, plan, rows, pricing)
+      ;[metered, own] = [joined(metered, usage.metered), own.plus(usage.own)]
+      const charge = chargeOfPeriod(first, metered, own)
+      const sum = sums.get(begin) ?? new Map<string, Big>()
+      sums.set(begin, sum)
+      add(sum, plan.currency, charge.minus(charged))
+      charged = charge
+    }
+  }
+  return new Map([...sums].map(([begin, sum]) => [begin, moneyOf(sum)]))
+}
+
+/** Rows in the order of time, by the begin of the stretch that they fall into. */
+export function byTime(rows: readonly LedgerRow[], begins: readonly number[]): Map<number, LedgerRow[]> {
+  const groups = new Map<number, LedgerRow[]>()
+  let i = 0
+  for (const row of rows) {
+    while (i + 1 < begins.length && row.bucket >= (begins[i + 1] as number)) i++
+    const begin = begins[i] as number
+    const group = groups.get(begin)
+    if (group) group.push(row)
+    else groups.set(begin, [row])
+  }
+  return groups
+}
+
 interface Slice {
   readonly plan: PlanOptions
   readonly start: number
@@ -130,7 +169,7 @@ function usageOf(
       own = own.plus(charge)
       sum.own = sum.own.plus(charge)
     } else if (calls > 0) {
-      metered.push({ calls: calls * weight, terms: termsOfPlan(present, bucket) })
+      addMetered(metered, { calls: calls * weight, terms: termsOfPlan(present, bucket) })
       sum.metered += calls * weight
     }
     const ofUnits = chargeOfUnits(termsOfPlan(present, bucket), unitsOf(row))
@@ -138,6 +177,19 @@ function usageOf(
     sum.own = sum.own.plus(ofUnits)
   }
   return { metered, own, byEndpoint }
+}
+
+/** Calls that follow one another under the same prices count together. */
+function addMetered(metered: Metered[], more: Metered): void {
+  const last = metered.at(-1)
+  if (last?.terms === more.terms) metered[metered.length - 1] = { ...last, calls: last.calls + more.calls }
+  else metered.push(more)
+}
+
+function joined(metered: readonly Metered[], more: readonly Metered[]): Metered[] {
+  const both = [...metered]
+  for (const one of more) addMetered(both, one)
+  return both
 }
 
 /** Begin of the earliest billing period that a report from `since` on has to look at, so that its rows can be read. */

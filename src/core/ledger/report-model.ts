@@ -96,11 +96,21 @@ export interface ProviderReport extends Comparison {
   readonly quota: QuotaUse | null
 }
 
+/** One hour or day of a report. */
+export interface TimeReport extends Comparison {
+  /** Its begin, ISO 8601. */
+  readonly from: string
+  /** Whether the report covers only a part of it. */
+  readonly partial: boolean
+}
+
 /** Everything a report says, as plain data: what `stash.report` returns and `stashen report --json` prints. */
 export interface Report {
   /** Begin of the first and end of the last time bucket that holds a call, ISO 8601; null where there is none. */
   readonly since: string | null
   readonly until: string | null
   readonly providers: readonly ProviderReport[]
+  /** The same calls by hours or days, where that was asked for. */
+  readonly times?: readonly TimeReport[]
   readonly totals: Comparison
 }

@@ -1,10 +1,11 @@
 import { quotaPeriod } from '../limits/quota.js'
 import { billedCalls } from '../money/billed-calls.js'
 import { type Money, MoneySum } from '../money/money.js'
+import { beginsOf } from '../time/calendar.js'
 import { type FactsInForce, factsInForce } from './facts-in-force.js'
 import { type BillingFacts, bucketMs, type LedgerMode, type LedgerRow } from './ledger-row.js'
-import { billingSince, type Pricing, type ProviderPrices, priceProvider } from './provider-prices.js'
-import type { Comparison, Figures, QuotaUse, Report, Spared, Without } from './report-model.js'
+import { billingSince, byTime, type Pricing, type ProviderPrices, priceProvider, priceTimes } from './provider-prices.js'
+import type { Comparison, Figures, QuotaUse, Report, Spared, TimeReport, Without } from './report-model.js'
 import { Tally } from './tally.js'
 
 /** What a report is computed from. */
@@ -16,16 +17,18 @@ export interface ReportInput {
   readonly since: number
   /** End of the time reported, exclusive: what was asked for, at the latest the present. */
   readonly until: number
+  /** Whether calls are also told by the hours or days of a time zone. */
+  readonly times?: { readonly by: 'hour' | 'day'; readonly zone: string } | undefined
 }
 
 /** Computes a report from the ledger's rows. */
-export function reportOf({ rows, facts, since, until }: ReportInput): Report {
+export function reportOf({ rows, facts, since, until, times }: ReportInput): Report {
   const known = factsInForce(facts)
   const counted = rows.filter((row) => row.bucket >= since)
   const last = counted.reduce((latest, row) => Math.max(latest, row.bucket), Number.NEGATIVE_INFINITY)
   const first = counted.reduce((earliest, row) => Math.min(earliest, row.bucket), Number.POSITIVE_INFINITY)
   const inProvider = new Map(groupBy(rows, (row) => row.provider))
-  const costs = new Map<string, Costs>()
+  const costs = new Map<string, Costs<ProviderPrices>>()
   const providers = groupBy(counted, (row) => row.provider).map(([provider, itsRows]) => {
     const cost = costsOf(known, provider, inProvider.get(provider) ?? [], since, until)
     costs.set(provider, cost)
@@ -44,6 +47,7 @@ export function reportOf({ rows, facts, since, until }: ReportInput): Report {
     since: counted.length > 0 ? new Date(first).toISOString() : null,
     until: counted.length > 0 ? new Date(last + bucketMs).toISOString() : null,
     providers,
+    ...(times && counted.length > 0 && { times: timesOf(known, rows, begins(times, first, last), { since, until }) }),
     totals: compare(counted, (kind) => sumOf([...costs.values()].map((cost) => inAll(cost[kind])))),
   }
 }
@@ -56,14 +60,53 @@ export function rowsSince(facts: readonly BillingFacts[], first: number, last: n
   return Math.min(last, ...starts, billingSince(known, names, first))
 }
 
+function begins({ by, zone }: NonNullable<ReportInput['times']>, first: number, last: number): number[] {
+  return beginsOf(by, first, last + bucketMs, zone)
+}
+
+/** The same calls hour by hour, or day by day. */
+function timesOf(
+  known: FactsInForce,
+  rows: readonly LedgerRow[],
+  all: readonly number[],
+  range: { since: number; until: number },
+): TimeReport[] {
+  const sorted = [...rows].sort((a, b) => a.bucket - b.bucket)
+  const from = Math.max(range.since, all[0] ?? 0)
+  const inTime = byTime(
+    sorted.filter(({ bucket }) => bucket >= from),
+    all,
+  )
+  const perProvider = groupBy(rows, (row) => row.provider).map(([provider, itsRows]) =>
+    costsOfKinds((mode, callsOf, unitsOf = unitsMade) =>
+      priceTimes(known, { provider, rows: itsRows.filter((row) => row.mode === mode), callsOf, unitsOf }, all),
+    ),
+  )
+  return all.map((begin, i) => {
+    const end = all[i + 1] ?? range.until
+    return {
+      from: new Date(begin).toISOString(),
+      partial: begin < range.since || (i === all.length - 1 && end > range.until),
+      ...compare(inTime.get(begin) ?? [], (kind) => sumOf(perProvider.map((costs) => costs[kind].get(begin) ?? []))),
+    }
+  })
+}
+
 /** What the calls of a provider cost: made while measuring and while reusing, had all that were asked while reusing been made, and had those
  * measured not been made that reuse would have spared. */
-type Costs = Readonly<Record<'measured' | 'reused' | 'asked' | 'spared', ProviderPrices>>
-type CostOf = (kind: keyof Costs) => readonly Money[]
+type Costs<T> = Readonly<Record<'measured' | 'reused' | 'asked' | 'spared', T>>
+type CostOf = (kind: keyof Costs<unknown>) => readonly Money[]
+type Price<T> = (mode: LedgerMode, callsOf: Pricing['callsOf'], unitsOf?: Pricing['unitsOf']) => T
 
-function costsOf(known: FactsInForce, provider: string, rows: readonly LedgerRow[], since: number, until: number): Costs {
-  const price = (mode: LedgerMode, callsOf: Pricing['callsOf'], unitsOf: Pricing['unitsOf'] = ({ tally }) => tally.units.made) =>
-    priceProvider(known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf, unitsOf })
+const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
+
+function costsOf(known: FactsInForce, provider: string, rows: readonly LedgerRow[], since: number, until: number): Costs<ProviderPrices> {
+  return costsOfKinds((mode, callsOf, unitsOf = unitsMade) =>
+    priceProvider(known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf, unitsOf }),
+  )
+}
+
+function costsOfKinds<T>(price: Price<T>): Costs<T> {
   return {
     measured: price('measure', ({ tally }, plan) => billedCalls(plan, tally)),
     reused: price('reuse', ({ tally }, plan) => billedCalls(plan, tally)),

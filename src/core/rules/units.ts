@@ -2,7 +2,7 @@ import type { AnswerFacts } from './freshness.js'
 import { atPointer } from './json-pointer.js'
 
 /** Where the number of units stands that an answer cost: in its JSON (JSON Pointer, RFC 6901), in a header field, or as a function says. */
-export type UnitSource = { readonly at: string } | { readonly header: string } | ((answer: AnswerFacts) => number)
+type UnitSource = { readonly at: string } | { readonly header: string } | ((answer: AnswerFacts) => number)
 
 /** By the unit's name in the plan, e.g. `{ tokens: { at: "/usage/tokens" } }`. */
 export type UnitSources = Readonly<Record<string, UnitSource>>

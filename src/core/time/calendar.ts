@@ -17,6 +17,18 @@ export function periodAround(at: number, per: CalendarPeriod | 'week', zone: str
   return { start: start.epochMilliseconds, end: end.epochMilliseconds }
 }
 
+/** The begins of the hours or days of `zone` (IANA) from the one that `from` falls in to the last before `until`. */
+export function beginsOf(unit: 'hour' | 'day', from: number, until: number, zone: string): number[] {
+  const begins: number[] = []
+  let at = Temporal.Instant.fromEpochMilliseconds(from).toZonedDateTimeISO(zone)
+  at = unit === 'day' ? at.startOfDay() : at.round({ smallestUnit: 'hour', roundingMode: 'floor' })
+  while (at.epochMilliseconds < until) {
+    begins.push(at.epochMilliseconds)
+    at = unit === 'day' ? at.add({ days: 1 }).startOfDay() : at.add({ hours: 1 })
+  }
+  return begins
+}
+
 export function isTimeZone(zone: string): boolean {
   try {
     new Intl.DateTimeFormat('en', { timeZone: zone })

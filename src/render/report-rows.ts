@@ -1,0 +1,66 @@
+import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
+
+/** One line of a report as a flat record: an endpoint, a provider or all calls, without or with the stash. Unknown figures are empty. */
+export type ReportRow = Readonly<Record<(typeof columns)[number], string | number>>
+
+/** The columns of flat reports, in their order; their names are stable. */
+export const columns = [
+  'provider',
+  'endpoint',
+  'side',
+  'basis',
+  'asked',
+  'upstream',
+  'unmodified',
+  'refused',
+  'failed',
+  'from_store',
+  'stale',
+  'oldest_stale_ms',
+  'collapsed',
+  'otherwise',
+  'let_down',
+  'changed',
+  'unchanged',
+  'currency',
+  'money',
+  'median_ms',
+  'p95_ms',
+] as const
+
+/** A report as flat records: each endpoint, then each provider, then all; one more for each further currency. */
+export function reportRows({ providers, totals }: Report): ReportRow[] {
+  return [
+    ...providers.flatMap(({ provider, endpoints, ...whole }) => [
+      ...endpoints.flatMap((one) => rowsOf(provider, one.endpoint, one)),
+      ...rowsOf(provider, '', whole),
+    ]),
+    ...rowsOf('', '', totals),
+  ]
+}
+
+function rowsOf(provider: string, endpoint: string, { without, with: reused }: Comparison): ReportRow[] {
+  const sides: (readonly [string, string, Figures | Without])[] = [
+    ['without', without.basis, without],
+    ...(reused ? [['with', 'measured', reused] as const] : []),
+  ]
+  return sides.flatMap(([side, basis, figures]) => {
+    const moneys = figures.money.length > 0 ? figures.money : [undefined]
+    return moneys.map((money) => ({
+      ...{ provider, endpoint, side, basis },
+      ...countsOf(figures),
+      ...{ currency: money?.currency ?? '', money: money?.amount ?? '' },
+      ...{ median_ms: figures.latencyMs?.median ?? '', p95_ms: figures.latencyMs?.p95 ?? '' },
+    }))
+  })
+}
+
+function countsOf(figures: Figures | Without) {
+  const known = 'fromStore' in figures ? figures : undefined
+  return {
+    ...{ asked: figures.asked, upstream: figures.upstream, unmodified: known?.unmodified ?? '' },
+    ...{ refused: figures.refused ?? '', failed: figures.failed ?? '', from_store: known?.fromStore ?? '', stale: known?.stale ?? '' },
+    ...{ oldest_stale_ms: known?.oldestStaleMs ?? '', collapsed: known?.collapsed ?? '', otherwise: known?.otherwise ?? '' },
+    ...{ let_down: figures.letDown ?? '', changed: known?.changed ?? '', unchanged: known?.unchanged ?? '' },
+  }
+}

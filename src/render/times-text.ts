@@ -1,0 +1,51 @@
+import Table from 'cli-table3'
+import type { TimeReport } from '../core/ledger/report-model.js'
+import type { Money } from '../core/money/money.js'
+import { noLines } from './plain-table.js'
+import type { Colors } from './report-text.js'
+import { countText, momentText } from './words.js'
+
+/** How long the longest bar is, in characters. */
+const barLength = 24
+
+/** Calls hour by hour or day by day: those that left for providers as bars, without the stash and with it. */
+export function timesText(
+  times: readonly TimeReport[],
+  { colors, zone, money }: { colors: Colors; zone: string; money: (moneys: readonly Money[]) => string },
+): string {
+  const most = Math.max(1, ...times.flatMap(({ without, with: reused }) => [without.upstream, reused?.upstream ?? 0]))
+  const table = new Table({
+    head: ['', 'asked', 'upstream', 'without', 'with', 'refused', 'failed', 'stale', 'money without', 'with'].map((name) =>
+      colors.dim(name),
+    ),
+    colAligns: ['left', 'right', 'left', 'right', 'right', 'right', 'right', 'right', 'right', 'right'],
+    style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
+    chars: noLines,
+  })
+  for (const { from, partial, without, with: reused } of times) {
+    const bars = bar(without.upstream, reused?.upstream, most, colors)
+    const shown = reused ?? without
+    table.push([
+      `${momentText(from, zone)}${partial ? ' (part)' : ''}`,
+      countText(without.asked),
+      bars,
+      countText(without.upstream),
+      reused ? colors.green(countText(reused.upstream)) : '',
+      countText(shown.refused),
+      countText(shown.failed),
+      reused ? countText(reused.stale) : '0',
+      money(without.money),
+      reused ? colors.green(money(reused.money)) : '',
+    ])
+  }
+  return table.toString().replace(/ +$/gm, '')
+}
+
+/** What leaves with the stash as full blocks, and what would leave besides without it as light ones. */
+function bar(without: number, reused: number | undefined, most: number, colors: Colors): string {
+  const length = (calls: number) => (calls === 0 ? 0 : Math.max(1, Math.round((barLength * calls) / most)))
+  const full = length(reused ?? without)
+  const light = Math.max(0, length(without) - full)
+  const solid = '\u2588'.repeat(full)
+  return `${reused === undefined ? solid : colors.green(solid)}${'\u2591'.repeat(light)}`
+}
