@@ -88,12 +88,42 @@ describe('the command line', () => {
       expect(ebbline?.without.money[0]?.amount).to.equal(String((19_000 + 4 * (billed - 1_000)) / 1_000))
     })
 
+    it('left what the providers bill, in which reconciling finds no unexplained difference, and an injected one', () => {
+      const reconcile = (provider: string, csv: string, ...more: string[]) =>
+        stashen('reconcile', csv, '--store', file('demo.db'), '--provider', provider, '--mode', 'reuse', ...more)
+      for (const provider of ['ebbline', 'skerrylight', 'quayrate']) {
+        const { code, stdout } = reconcile(provider, file(`demo.db.${provider}-usage.csv`), '--zone', 'Europe/Oslo')
+        expect([code, stdout]).to.satisfy(([exit, text]: [number, string]) => exit === 0 && /2026-06-30 .* agrees/.test(text), stdout)
+      }
+      const csv = readFileSync(file('demo.db.skerrylight-usage.csv'), 'utf8')
+      writeFileSync(
+        file('injected.csv'),
+        csv.replace(/,(\d+)/, (_all, calls) => `,${Number(calls) + 30}`),
+      )
+      const injected = reconcile('skerrylight', file('injected.csv'))
+      expect(injected.code).to.equal(1)
+      expect(injected.stdout).to.include('+30 unexplained')
+      expect(reconcile('skerrylight', file('injected.csv'), '--tolerance', '5').code).to.equal(0)
+      const json = JSON.parse(reconcile('skerrylight', file('injected.csv'), '--json').stdout) as { unexplained: number }
+      expect(json.unexplained).to.equal(30)
+      const wrongs = [
+        [['skerrylight', file('none.csv')], 'there is no file'],
+        [['pintle', file('injected.csv')], 'knows no provider "pintle"'],
+        [['skerrylight', file('injected.csv'), '--calls-column', 'requests'], 'no such column'],
+        [['skerrylight', file('injected.csv'), '--tolerance', 'some'], 'from 0 to 100'],
+      ] as const
+      for (const [[provider, path, ...more], words] of wrongs) {
+        const { code, stderr } = reconcile(provider, path, ...more)
+        expect([code, stderr]).to.satisfy(([exit, text]: [number, string]) => exit === 2 && text.includes(words), stderr)
+      }
+    })
+
     it('gives the same counts for the same seed, and exactly those that the providers counted themselves', async () => {
       const counts = await runDemo({ file: file('again.db'), seed: 7, onStart() {}, onCalls() {} })
       const report = JSON.parse(stashen('report', '--store', file('again.db'), '--json').stdout) as Report
       expect(report).to.eql(JSON.parse(stashen('report', '--store', file('demo.db'), '--json').stdout))
-      expect(providersCounts(counts.measure)).to.eql(ledgerCounts(report, 'without'))
-      expect(providersCounts(counts.reuse)).to.eql(ledgerCounts(report, 'with'))
+      expect(providersCounts(counts.measure.counts)).to.eql(ledgerCounts(report, 'without'))
+      expect(providersCounts(counts.reuse.counts)).to.eql(ledgerCounts(report, 'with'))
     })
 
     it('replaces only the file of an earlier demo', async () => {

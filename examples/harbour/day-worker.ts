@@ -8,7 +8,7 @@ const every = 100
 /** Plays one demo day in a thread of its own: tells how many calls have left, and at the end what the providers counted. */
 let calls = 0
 const { file, mode, seed } = workerData as Pick<DaySetting, 'file' | 'mode' | 'seed'>
-const counts = await runDay({
+const { counts, usage } = await runDay({
   ...{ file, mode, seed },
   traffic: trafficOfDay(seed),
   onCall: () => {
@@ -16,4 +16,4 @@ const counts = await runDay({
     if (calls % every === 0) parentPort?.postMessage({ calls: every })
   },
 })
-parentPort?.postMessage({ calls: calls % every, counts })
+parentPort?.postMessage({ calls: calls % every, counts, usage })

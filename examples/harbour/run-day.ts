@@ -20,8 +20,11 @@ export interface DaySetting {
 /** What the providers counted themselves, by provider and path template. */
 export type DayCounts = Record<keyof typeof providers, ProviderCounts>
 
+/** What the providers bill, by provider and day. */
+export type DayUsage = Record<keyof typeof providers, readonly (readonly [day: string, calls: number])[]>
+
 /** Plays the demo day on a fast clock against freshly started providers, with two stashes on one file. */
-export async function runDay({ file, mode, seed, traffic, onCall }: DaySetting): Promise<DayCounts> {
+export async function runDay({ file, mode, seed, traffic, onCall }: DaySetting): Promise<{ counts: DayCounts; usage: DayUsage }> {
   const clock = new FastClock(dayStart)
   const harbour = await openHarbour({ clock, seed })
   try {
@@ -29,7 +32,10 @@ export async function runDay({ file, mode, seed, traffic, onCall }: DaySetting):
     const stashes = [await open(), await open()] as const
     await clock.run(play(stashes, clock, traffic, onCall))
     const { ebbline, skerrylight, quayrate } = harbour.providers
-    return { ebbline: ebbline.counts, skerrylight: skerrylight.counts, quayrate: quayrate.counts }
+    return {
+      counts: { ebbline: ebbline.counts, skerrylight: skerrylight.counts, quayrate: quayrate.counts },
+      usage: { ebbline: [...ebbline.usage], skerrylight: [...skerrylight.usage], quayrate: [...quayrate.usage] },
+    }
   } finally {
     await harbour.close()
   }

@@ -65,7 +65,8 @@ function nextSteps(file: string): string {
 The store file is ${file}. Try next:
   npx stashen report --store ${file}
   npx stashen report --store ${file} --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00
-  npx stashen report --store ${file} --json
+  npx stashen report --store ${file} --by hour
+  npx stashen reconcile ${file}.skerrylight-usage.csv --store ${file} --provider skerrylight --mode reuse
 `
 }
 

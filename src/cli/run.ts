@@ -3,6 +3,7 @@ import { ConfigError, isStashenError } from '../core/errors.js'
 import { addCheck } from './check-command.js'
 import { addDemo, type Demo } from './demo-command.js'
 import { addExplain } from './explain-command.js'
+import { addReconcile } from './reconcile-command.js'
 import { addReport } from './report-command.js'
 import { addStatus } from './status-command.js'
 import { UsageError } from './usage-error.js'
@@ -32,6 +33,7 @@ export async function runCli(args: readonly string[], surroundings: Surroundings
     .addHelpText('after', '\nExit codes: 0 done, 1 failed while running, 2 called wrongly (unknown option, missing or foreign file).')
   addDemo(program, surroundings, demo)
   addReport(program, surroundings)
+  addReconcile(program, surroundings)
   addStatus(program, surroundings)
   addExplain(program, surroundings)
   addCheck(program, surroundings)

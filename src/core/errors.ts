@@ -93,13 +93,17 @@ export function isStashenError(thing: unknown): thing is StashenError {
 export class ConfigError extends StashenError {
   override readonly name = 'ConfigError'
 
-  constructor(readonly faults: readonly ConfigFault[]) {
+  /** `of`: what has the faults, and what was therefore not done. */
+  constructor(
+    readonly faults: readonly ConfigFault[],
+    of = { what: 'the configuration', undone: 'opened' },
+  ) {
     const lines = faults.map(
       ({ line, column, path, message }) => `  ${line === undefined ? '' : `${line}:${column} `}${path || '(top)'}: ${message}`,
     )
     super(
       'CONFIG_INVALID',
-      `the configuration has ${faults.length === 1 ? 'a fault' : `${faults.length} faults`}, nothing was opened:\n${lines.join('\n')}`,
+      `${of.what} has ${faults.length === 1 ? 'a fault' : `${faults.length} faults`}, nothing was ${of.undone}:\n${lines.join('\n')}`,
     )
   }
 }

@@ -10,6 +10,7 @@ export function startEbbline(setting: ProviderSetting): Promise<SimulatedProvide
   return startProvider(
     {
       name: 'ebbline',
+      bills: { unmodified: false, failed: true },
       admit(calls, now, reply) {
         if (calls.total > callsAMonth) return { error: 'monthly quota used up' }
         const minuteStart = now - (now % minute)

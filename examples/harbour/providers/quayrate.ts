@@ -21,6 +21,7 @@ export function startQuayrate(setting: ProviderSetting, { withOutage = true } = 
   return startProvider(
     {
       name: 'quayrate',
+      bills: { unmodified: true, failed: true },
       admit(calls, now) {
         const today = (byDay.get(dayOf(now)) ?? 0) + 1
         byDay.set(dayOf(now), today)

@@ -3,6 +3,7 @@ import type { Clock } from 'stashen'
 import { Chance } from '../chance.js'
 import { FastClock } from '../fast-clock.js'
 import { flightField } from '../flight-fetch.js'
+import { dayOf } from '../world.js'
 
 /** What a simulated provider counted of its own calls, by path template. A call whose caller gave up waiting has failed. */
 export type ProviderCounts = Record<string, { answered: number; refused: number; failed: number }>
@@ -14,6 +15,8 @@ export interface SimulatedProvider {
   /** Where it listens, e.g. `http://127.0.0.1:40123`. */
   readonly url: string
   readonly counts: ProviderCounts
+  /** Calls that it bills, by day in Kelpmouth, as it tells its customers. */
+  readonly usage: ReadonlyMap<string, number>
   /** Takes it down until `restore`. */
   cut(fault?: Fault): void
   restore(): void
@@ -39,6 +42,8 @@ export interface ProviderBehaviour {
   /** Typical time that `path` takes, in milliseconds. */
   typicalMs(path: string, now: number): number
   readonly endpoints: Readonly<Record<string, (call: Answering) => unknown>>
+  /** Whether it bills calls that it answered with 304, and calls that failed; refused ones nobody bills. */
+  readonly bills: { readonly unmodified: boolean; readonly failed: boolean }
   /** What happens by the clock alone. */
   faultAt?(now: number): Fault | undefined
 }
@@ -73,6 +78,8 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
   const chance = new Chance(seed, behaviour.name)
   const calls = new Calls()
   const counts: ProviderCounts = {}
+  const usage = new Map<string, number>()
+  const bill = (at: number) => void usage.set(dayOf(at), (usage.get(dayOf(at)) ?? 0) + 1)
   let cutBy: Fault | undefined
 
   /** Waits on the provider's clock; a fast one may jump meanwhile, for nothing is under way. Says whether the caller is still there. */
@@ -93,7 +100,8 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
       method,
       url: path,
       async handler(request, reply) {
-        calls.begin(clock.now())
+        const begun = clock.now()
+        calls.begin(begun)
         calls.atOnce++
         try {
           const refusal = behaviour.admit(calls, clock.now(), reply)
@@ -105,11 +113,14 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
           const fault = cutBy ?? behaviour.faultAt?.(clock.now())
           if (fault) {
             count.failed++
+            if (behaviour.bills.failed) bill(begun)
             return await fail(fault, request, reply)
           }
           const wanted = await pause(request, chance.latency(behaviour.typicalMs(path, clock.now())))
           count[wanted ? 'answered' : 'failed']++
-          return await answer({ request, reply, now: clock.now() })
+          const answered = await answer({ request, reply, now: clock.now() })
+          if (wanted ? reply.statusCode !== 304 || behaviour.bills.unmodified : behaviour.bills.failed) bill(begun)
+          return answered
         } finally {
           calls.atOnce--
         }
@@ -131,6 +142,7 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
   return {
     url: await listen(server),
     counts,
+    usage,
     cut(fault = 'refusing') {
       cutBy = fault
     },

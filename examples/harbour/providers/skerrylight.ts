@@ -8,6 +8,7 @@ export function startSkerrylight(setting: ProviderSetting): Promise<SimulatedPro
   return startProvider(
     {
       name: 'skerrylight',
+      bills: { unmodified: true, failed: true },
       admit(calls, now, reply) {
         const minuteStart = now - (now % minute)
         const left = callsAMinute - calls.since(minuteStart)

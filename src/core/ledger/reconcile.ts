@@ -1,0 +1,113 @@
+import { Temporal } from 'temporal-polyfill'
+import { billedCalls } from '../money/billed-calls.js'
+import type { PlanOptions } from '../money/plan.js'
+import type { LedgerRow } from './ledger-row.js'
+import { Tally } from './tally.js'
+
+/** What a provider's own usage export says of one day, `YYYY-MM-DD`. */
+export interface UsageOfDay {
+  readonly day: string
+  readonly calls: number
+}
+
+/** What can make a provider's count another than the ledger's. */
+export type Explanations = 'refused calls' | 'unmodified answers' | 'failed calls' | 'client errors' | 'days of another time zone'
+
+/** One day held against the ledger. */
+export interface ReconciledDay {
+  readonly day: string
+  readonly theirs: number
+  /** Calls that the plan bills, by the ledger. */
+  readonly ours: number
+  /** Theirs less ours. */
+  readonly difference: number
+  /** What of the difference is explained, and by what; calls that count for them and not here are above 0. */
+  readonly explained: readonly { readonly by: Explanations; readonly calls: number }[]
+  readonly unexplained: number
+}
+
+export interface Reconciliation {
+  readonly provider: string
+  /** Time zone whose days were compared. */
+  readonly zone: string
+  readonly days: readonly ReconciledDay[]
+  readonly theirs: number
+  readonly ours: number
+  /** The sum of what is not explained, day by day, without sign. */
+  readonly unexplained: number
+}
+
+export interface ReconcileInput {
+  readonly provider: string
+  readonly usage: readonly UsageOfDay[]
+  readonly rows: readonly LedgerRow[]
+  readonly plan: Pick<PlanOptions, 'notBilled'>
+  /** IANA time zone of the days of the export. */
+  readonly zone: string
+}
+
+/** Offsets that an export's days may have against the zone it is thought to be in, in half hours. */
+const halfHours = Array.from({ length: 57 }, (_, i) => i - 28)
+
+/** Holds a provider's usage against the ledger, day by day, and looks for what explains a difference. */
+export function reconcile(input: ReconcileInput): Reconciliation {
+  const here = daysOf(input, 0)
+  const differs = (days: readonly ReconciledDay[]) => days.reduce((sum, { unexplained }) => sum + Math.abs(unexplained), 0)
+  const unexplained = differs(here)
+  const shift = unexplained === 0 ? undefined : halfHours.find((halves) => halves !== 0 && differs(daysOf(input, halves)) === 0)
+  const days = shift === undefined ? here : here.map(explainedByZone)
+  return {
+    ...{ provider: input.provider, zone: input.zone, days },
+    theirs: days.reduce((sum, { theirs }) => sum + theirs, 0),
+    ours: days.reduce((sum, { ours }) => sum + ours, 0),
+    unexplained: differs(days),
+  }
+}
+
+function explainedByZone(day: ReconciledDay): ReconciledDay {
+  const by = 'days of another time zone'
+  return day.unexplained === 0 ? day : { ...day, explained: [...day.explained, { by, calls: day.unexplained }], unexplained: 0 }
+}
+
+function daysOf({ usage, rows, plan, zone }: ReconcileInput, shiftedHalfHours: number): ReconciledDay[] {
+  const theirs = new Map<string, number>()
+  for (const { day, calls } of usage) theirs.set(day, (theirs.get(day) ?? 0) + calls)
+  const ours = new Map<string, Tally>()
+  for (const { bucket, tally } of rows) {
+    const day = dayIn(zone, bucket + shiftedHalfHours * 1_800_000)
+    const sum = ours.get(day) ?? new Tally()
+    sum.merge(tally)
+    ours.set(day, sum)
+  }
+  return [...new Set([...theirs.keys(), ...ours.keys()])]
+    .sort()
+    .map((day) => dayOf(day, theirs.get(day) ?? 0, ours.get(day) ?? new Tally(), plan))
+}
+
+function dayOf(day: string, theirs: number, tally: Tally, plan: ReconcileInput['plan']): ReconciledDay {
+  const ours = billedCalls(plan, tally)
+  const difference = theirs - ours
+  const explained = explain(difference, tally, plan)
+  const found = explained.reduce((sum, { calls }) => sum + calls, 0)
+  return { day, theirs, ours, difference, explained, unexplained: difference - found }
+}
+
+/** The fewest kinds of calls that make up a difference: unbilled ones that they count, or billed ones that they do not. */
+function explain(difference: number, tally: Tally, { notBilled = [] }: ReconcileInput['plan']): ReconciledDay['explained'] {
+  if (difference === 0) return []
+  const kinds = (
+    [
+      ['refused calls', tally.upRefused, notBilled.includes('refused')],
+      ['unmodified answers', tally.upUnmodified, notBilled.includes('unmodified')],
+      ['failed calls', tally.upFailed, notBilled.includes('failed')],
+      ['client errors', tally.upClientError, notBilled.includes('clientError')],
+    ] as const
+  ).flatMap(([by, calls, isUnbilled]) => (calls > 0 && isUnbilled === difference > 0 ? [{ by, calls: isUnbilled ? calls : -calls }] : []))
+  const subsets = Array.from({ length: 2 ** kinds.length }, (_, bits) => kinds.filter((_kind, i) => bits & (1 << i)))
+  const fitting = subsets.filter((subset) => subset.reduce((sum, { calls }) => sum + calls, 0) === difference)
+  return fitting.sort((a, b) => a.length - b.length)[0] ?? []
+}
+
+function dayIn(zone: string, at: number): string {
+  return Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).toPlainDate().toString()
+}

@@ -1,0 +1,37 @@
+import Table from 'cli-table3'
+import type { ReconciledDay, Reconciliation } from '../core/ledger/reconcile.js'
+import { noLines } from './plain-table.js'
+import type { Colors } from './report-text.js'
+import { countText } from './words.js'
+
+/** A reconciliation as text for a terminal: a line for each day, and what is left unexplained. */
+export function reconciliationText({ provider, zone, days, theirs, ours, unexplained }: Reconciliation, colors: Colors): string {
+  const table = new Table({
+    head: ['day', `by ${provider}`, 'by the ledger', 'differs by', ''].map((name) => colors.dim(name)),
+    colAligns: ['left', 'right', 'right', 'right', 'left'],
+    style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
+    chars: noLines,
+  })
+  for (const day of days) {
+    table.push([day.day, countText(day.theirs), countText(day.ours), signed(day.difference), verdict(day, colors)])
+  }
+  const sum = `${countText(theirs)} calls by ${provider}, ${countText(ours)} billed by the ledger, in days of ${zone}`
+  const end =
+    unexplained === 0
+      ? colors.green('nothing is unexplained')
+      : colors.red(`${countText(unexplained)} calls are unexplained: does somebody else use the key, or are calls made past the stash?`)
+  return `${table.toString().replace(/ +$/gm, '')}\n\n${sum}: ${end}\n`
+}
+
+function verdict({ difference, explained, unexplained }: ReconciledDay, colors: Colors): string {
+  if (difference === 0) return colors.green('agrees')
+  const parts = explained.map(({ by, calls }) => `${signed(calls)} ${by}`)
+  return [
+    ...(parts.length > 0 ? [`explained by ${parts.join(', ')}`] : []),
+    ...(unexplained === 0 ? [] : [colors.red(`${signed(unexplained)} unexplained`)]),
+  ].join('; ')
+}
+
+function signed(calls: number): string {
+  return calls > 0 ? `+${countText(calls)}` : countText(calls)
+}
