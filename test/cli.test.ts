@@ -76,6 +76,21 @@ describe('the command line', () => {
       expect(wrong.stderr).to.include('start of moth').and.include('7 days ago')
     })
 
+    it('left a file whose report prints as one HTML page that needs nothing else', () => {
+      const print = () => stashen('report', '--store', file('demo.db'), '--format', 'html', '--zone', 'Europe/Oslo').stdout
+      const page = print()
+      expect(page)
+        .to.match(/^<!doctype html>\n<html lang="en">/)
+        .and.match(/<\/html>\n$/)
+      expect(page.match(/<svg role="img" aria-label="[^"]{20,}"/g)).to.have.length(4)
+      expect(page)
+        .to.include('<th scope="row">skerrylight.position</th>')
+        .and.include('prefers-color-scheme:dark')
+        .and.include('@media print')
+      expect(page.replaceAll('http://www.w3.org/', ''), 'nothing is fetched').to.not.match(/https?:|src=|@import|url\(|<script|<link/)
+      expect(print(), 'the same again').to.equal(page)
+    })
+
     it('bills by the plans of the providers: base fee, allowance and tiers, and says what is covered in part', () => {
       const report = JSON.parse(stashen('report', '--store', file('demo.db'), '--json').stdout) as Report
       const [ebbline] = report.providers

@@ -15,6 +15,7 @@ terminal(
 )
 terminal('report-by-hour', 'npx stashen report --store stashen-demo.db --by hour --since 2026-06-30T05:00+02:00 --until 2026-06-30T19:00+02:00 --zone Europe/Oslo | tail -17')
 terminal('status', 'npx stashen status --store stashen-demo.db --at 2026-06-30T23:59:50+02:00 --zone Europe/Oslo')
+await htmlReport()
 await board()
 
 /** What a command prints in a terminal of 140 columns. */
@@ -26,6 +27,17 @@ function terminal(name, command) {
     until [ -e $D/done ]; do sleep .1; done; sleep .7; import -window root ${folder}${name}.png; kill $TP $XP; rm -r $D`
   const { status } = spawnSync('bash', ['-c', script], { cwd: root, stdio: 'inherit', env: { ...process.env, npm_config_loglevel: 'error' } })
   if (status !== 0 && status !== null) throw new Error(`no picture of "${command}"`)
+}
+
+async function htmlReport() {
+  const { stdout } = spawnSync('node', ['dist/bin/stashen.js', 'report', '--store', 'stashen-demo.db', '--format', 'html', '--zone', 'Europe/Oslo'], { cwd: root, encoding: 'utf8' })
+  const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--headless', '--no-sandbox', '--disable-gpu'] })
+  for (const colorScheme of ['light', 'dark']) {
+    const tab = await browser.newPage({ viewport: { width: 1280, height: 800 }, colorScheme })
+    await tab.setContent(stdout)
+    await tab.screenshot({ path: `${folder}report-${colorScheme}.png` })
+  }
+  await browser.close()
 }
 
 async function board() {

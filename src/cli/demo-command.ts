@@ -45,7 +45,7 @@ export function addDemo(program: Command, { stdout, stderr }: Surroundings, load
       } finally {
         bar.stop()
       }
-      stdout.write(printed(await reportOfFile(store), { format: json ? 'json' : 'text', zone: demo.zone }))
+      stdout.write(await printed(await reportOfFile(store), { format: json ? 'json' : 'text', zone: demo.zone }))
       if (!json) stdout.write(nextSteps(store))
     })
 }

@@ -4,6 +4,8 @@ import pc from 'picocolors'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Store } from '../core/ports/store.js'
 import { readReport } from '../engine/read-report.js'
+import { drawing } from '../render/html/charts.js'
+import { reportHtml } from '../render/html/report-html.js'
 import { reportCsv } from '../render/report-csv.js'
 import { reportMarkdown } from '../render/report-markdown.js'
 import { reportText } from '../render/report-text.js'
@@ -21,7 +23,7 @@ interface ReportCommandOptions {
   readonly json?: boolean
 }
 
-const formats = ['text', 'json', 'csv', 'md'] as const
+const formats = ['text', 'json', 'csv', 'md', 'html'] as const
 type Format = (typeof formats)[number]
 
 /** `stashen report`: what the ledger of a store file says. */
@@ -37,8 +39,8 @@ export function addReport(program: Command, { stdout }: Surroundings): void {
     .addOption(new Option('--format <format>', 'how to print it').choices(formats).default('text'))
     .option('--json', 'the same as --format json')
     .action(async ({ store, since, until, zone = localZone(), by, format, json }: ReportCommandOptions) => {
-      const report = await reportOfFile(store, { since, until, zone: knownZone(zone), by })
-      stdout.write(printed(report, { format: json ? 'json' : format, zone }))
+      const report = await reportOfFile(store, { since, until, zone: knownZone(zone), by: by ?? (format === 'html' ? 'hour' : undefined) })
+      stdout.write(await printed(report, { format: json ? 'json' : format, zone }))
     })
 }
 
@@ -74,7 +76,10 @@ export async function openToRead(file: string): Promise<Store> {
 }
 
 /** A report, printed; `text` is for people at a terminal. */
-export function printed(report: Report, { format, zone = localZone() }: { format: Format; zone?: string | undefined }): string {
+export async function printed(
+  report: Report,
+  { format, zone = localZone() }: { format: Format; zone?: string | undefined },
+): Promise<string> {
   switch (format) {
     case 'json':
       return `${JSON.stringify(report, null, 2)}\n`
@@ -82,6 +87,8 @@ export function printed(report: Report, { format, zone = localZone() }: { format
       return reportCsv(report)
     case 'md':
       return reportMarkdown(report, knownZone(zone))
+    case 'html':
+      return reportHtml(report, { zone: knownZone(zone), draw: await drawing() })
     case 'text':
       return reportText(report, { colors: pc, zone: knownZone(zone) })
   }

@@ -26,6 +26,7 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   for (const provider of report.providers) {
     table.push([{ colSpan: head.length, content: providerLine(provider, colors) }])
     for (const endpoint of provider.endpoints) table.push(...comparisonRows(endpoint.endpoint, endpoint, colors, money))
+    table.push(...feeRows(provider, colors, money))
   }
   table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors, money))
   const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
@@ -89,6 +90,16 @@ function comparisonRows(name: string, { without, with: reused }: Comparison, col
   const rows = [[`  ${name}`, without.basis === 'measured' ? 'without' : 'without*', ...cellsOf(without, money)]]
   if (reused) rows.push(['', colors.green('with'), ...cellsOf(reused, money).map((cell) => colors.green(cell))])
   return rows
+}
+
+/** Fees that belong to no endpoint, where there are any. */
+function feeRows({ fees }: ProviderReport, colors: Colors, money: MoneyWriter): string[][] {
+  if (fees.without.length === 0 && !fees.with?.length) return []
+  const row = (name: string, side: string, moneys: readonly Money[]) => [name, side, ...Array(7).fill(''), money(moneys), '', '']
+  return [
+    row('  base fee', 'without', fees.without),
+    ...(fees.with ? [row('', colors.green('with'), fees.with).map((cell, i) => (i === 9 ? colors.green(cell) : cell))] : []),
+  ]
 }
 
 function cellsOf(figures: Figures | Without, money: MoneyWriter): string[] {

@@ -8,10 +8,10 @@ import type { Units } from '../rules/units.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { bucketMs, type LedgerRow } from './ledger-row.js'
 
-/** What the calls of a provider cost: by endpoint, what belongs to none (base fees without a call), and by billing period. */
+/** What the calls of a provider cost: by endpoint, what belongs to none (base fees), and by billing period. */
 export interface ProviderPrices {
   readonly byEndpoint: ReadonlyMap<string, readonly Money[]>
-  readonly unattributed: readonly Money[]
+  readonly fees: readonly Money[]
   readonly periods: readonly PricedPeriod[]
 }
 
@@ -24,13 +24,9 @@ export interface PricedPeriod extends Money {
 }
 
 /** What each of some stretches of time costs, by its begin: the first begins at the first of `begins`, each ends where the next begins. */
-export function priceTimes(
-  known: FactsInForce,
-  pricing: Omit<Pricing, 'since' | 'until'>,
-  begins: readonly number[],
-): Map<number, Money[]> {
+export function priceTimes(known: FactsInForce, pricing: Omit<Pricing, 'until'>, begins: readonly number[]): Map<number, Money[]> {
   const sums = new Map<number, Map<string, Big>>()
-  for (const { plan, start, before, within } of slicesOf(known, pricing.provider, pricing.rows, begins[0] ?? 0)) {
+  for (const { plan, start, before, within } of slicesOf(known, pricing.provider, pricing.rows, pricing.since)) {
     const first = termsOfPlan(known.plan(pricing.provider, start) ?? plan, start)
     const soFar = usageOf(known, plan, before, pricing)
     let [metered, own] = [soFar.metered, soFar.own]
@@ -90,7 +86,7 @@ export interface Pricing {
  */
 export function priceProvider(known: FactsInForce, { provider, rows, since, until, callsOf, unitsOf }: Pricing): ProviderPrices {
   const byEndpoint = new Map<string, Map<string, Big>>()
-  const unattributed = new Map<string, Big>()
+  const fees = new Map<string, Big>()
   const periods: PricedPeriod[] = []
   for (const slice of slicesOf(known, provider, rows, since)) {
     const { plan, start, end, before, within } = slice
@@ -106,9 +102,11 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
     })
     const endpoints = [...later.byEndpoint.keys()].sort()
     const shares = endpoints.map((name) => later.byEndpoint.get(name)?.metered ?? 0)
-    const rest = charge.minus(later.own)
+    const fee = before.length > 0 ? new Big(0) : lesser(new Big(first.baseFee ?? 0), charge)
+    const rest = charge.minus(later.own).minus(fee)
     const parts = apportioned(rest, shares, priceDigits(plan))
-    if (!parts && !rest.eq(0)) add(unattributed, currency, rest)
+    const unsplit = parts ? fee : fee.plus(rest)
+    if (!unsplit.eq(0)) add(fees, currency, unsplit)
     for (const [i, name] of endpoints.entries()) {
       const own = later.byEndpoint.get(name)?.own ?? new Big(0)
       const sums = byEndpoint.get(name) ?? new Map<string, Big>()
@@ -118,7 +116,7 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
   }
   return {
     byEndpoint: new Map([...byEndpoint].map(([name, sums]) => [name, moneyOf(sums)])),
-    unattributed: moneyOf(unattributed),
+    fees: moneyOf(fees),
     periods,
   }
 }
@@ -199,6 +197,10 @@ export function billingSince(known: FactsInForce, providers: readonly string[], 
     return plan ? billingPeriod(plan, since).start : since
   })
   return Math.floor(Math.min(since, ...starts) / bucketMs) * bucketMs
+}
+
+function lesser(one: Big, other: Big): Big {
+  return one.lt(other) ? one : other
 }
 
 function add(sums: Map<string, Big>, currency: string, amount: Big): void {

@@ -91,6 +91,8 @@ export interface EndpointReport extends Comparison {
 export interface ProviderReport extends Comparison {
   readonly provider: string
   readonly endpoints: readonly EndpointReport[]
+  /** What of the money belongs to no endpoint, such as base fees: with it the endpoints add up to the provider. */
+  readonly fees: { readonly without: readonly Money[]; readonly with: readonly Money[] | null }
   /** What each billing period costs, or so much of it as falls into the report: by the calls made while reusing, else while measuring. */
   readonly periods: readonly PricedPeriod[]
   readonly quota: QuotaUse | null

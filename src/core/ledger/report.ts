@@ -5,7 +5,7 @@ import { beginsOf } from '../time/calendar.js'
 import { type FactsInForce, factsInForce } from './facts-in-force.js'
 import { type BillingFacts, bucketMs, type LedgerMode, type LedgerRow } from './ledger-row.js'
 import { billingSince, byTime, type Pricing, type ProviderPrices, priceProvider, priceTimes } from './provider-prices.js'
-import type { Comparison, Figures, QuotaUse, Report, Spared, TimeReport, Without } from './report-model.js'
+import type { Comparison, Figures, ProviderReport, QuotaUse, Report, Spared, TimeReport, Without } from './report-model.js'
 import { Tally } from './tally.js'
 
 /** What a report is computed from. */
@@ -39,6 +39,7 @@ export function reportOf({ rows, facts, since, until, times }: ReportInput): Rep
         endpoint,
         ...compare(rowsOfIt, (kind) => cost[kind].byEndpoint.get(endpoint) ?? []),
       })),
+      fees: feesOf(itsRows, cost),
       periods: cost.reused.periods.length > 0 ? cost.reused.periods : cost.measured.periods,
       quota: quotaUse(provider, rows, known, last),
     }
@@ -50,6 +51,12 @@ export function reportOf({ rows, facts, since, until, times }: ReportInput): Rep
     ...(times && counted.length > 0 && { times: timesOf(known, rows, begins(times, first, last), { since, until }) }),
     totals: compare(counted, (kind) => sumOf([...costs.values()].map((cost) => inAll(cost[kind])))),
   }
+}
+
+/** Base fees and the like, which belong to no endpoint. */
+function feesOf(rows: readonly LedgerRow[], { measured, reused, asked }: Costs<ProviderPrices>): ProviderReport['fees'] {
+  const { without, with: made } = compare(rows, () => [])
+  return { without: without.basis === 'measured' ? measured.fees : asked.fees, with: made ? reused.fees : null }
 }
 
 /** Begin of the earliest quota and billing period that a report has to look at, so that its rows can be read. */
@@ -79,7 +86,7 @@ function timesOf(
   )
   const perProvider = groupBy(rows, (row) => row.provider).map(([provider, itsRows]) =>
     costsOfKinds((mode, callsOf, unitsOf = unitsMade) =>
-      priceTimes(known, { provider, rows: itsRows.filter((row) => row.mode === mode), callsOf, unitsOf }, all),
+      priceTimes(known, { provider, rows: itsRows.filter((row) => row.mode === mode), since: from, callsOf, unitsOf }, all),
     ),
   )
   return all.map((begin, i) => {
@@ -119,8 +126,8 @@ function costsOfKinds<T>(price: Price<T>): Costs<T> {
   }
 }
 
-function inAll({ byEndpoint, unattributed }: ProviderPrices): Money[] {
-  return sumOf([...byEndpoint.values(), unattributed])
+function inAll({ byEndpoint, fees }: ProviderPrices): Money[] {
+  return sumOf([...byEndpoint.values(), fees])
 }
 
 function sumOf(moneys: readonly (readonly Money[])[]): Money[] {

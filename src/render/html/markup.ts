@@ -1,0 +1,14 @@
+/** Text as it stands in HTML, also within the quotes of an attribute. */
+export function escaped(text: string): string {
+  return text.replace(/[&<>"']/g, (character) => `&#${character.charCodeAt(0)};`)
+}
+
+/** A table; the first cell of each row is its head, all but the first column stand to the right unless `wide` says so. */
+export function table(heads: readonly string[], rows: readonly (readonly string[])[], caption: string): string {
+  const head = heads.map((cell) => `<th scope="col">${escaped(cell)}</th>`).join('')
+  const body = rows.map((cells) => {
+    const [first = '', ...rest] = cells
+    return `<tr><th scope="row">${escaped(first)}</th>${rest.map((cell) => `<td>${escaped(cell)}</td>`).join('')}</tr>`
+  })
+  return `<table><caption>${escaped(caption)}</caption><thead><tr>${head}</tr></thead><tbody>${body.join('')}</tbody></table>`
+}

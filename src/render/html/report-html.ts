@@ -1,0 +1,142 @@
+import type { Comparison, Report } from '../../core/ledger/report-model.js'
+import { remarkOf } from '../remarks.js'
+import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from '../words.js'
+import type { Draw } from './charts.js'
+import { escaped, table } from './markup.js'
+import { chartsOf } from './report-charts.js'
+
+/** A report as one HTML page that needs nothing else: light or dark as the reader's system is, and fit to be printed. */
+export function reportHtml(report: Report, { zone, draw }: { readonly zone: string; readonly draw: Draw }): string {
+  const { since, until } = report
+  const span = since === null || until === null ? 'no calls' : `${momentText(since, zone)} to ${momentText(until, zone)} (${zone})`
+  const charts = chartsOf(report, zone).map(({ title, words, option }) => {
+    const drawing = draw(option).replace('<svg', `<svg role="img" aria-label="${escaped(`${title}. ${words}`)}"`)
+    return `<figure><figcaption>${escaped(title)}</figcaption>${drawing}<p class="words">${escaped(words)}</p></figure>`
+  })
+  return `<!doctype html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<meta name="color-scheme" content="light dark">
+<title>Calls, ${escaped(span)}</title>
+<style>${css}</style>
+</head>
+<body>
+<main>
+<h1>Calls to third-party APIs</h1>
+<p class="span">${escaped(span)}</p>
+<section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
+<section class="charts" aria-label="Charts">${charts.join('')}</section>
+<section aria-label="Endpoints">${endpointTable(report)}</section>
+<section aria-label="Billing periods">${periodTable(report, zone)}</section>
+</main>
+</body>
+</html>
+`
+}
+
+interface Tile {
+  readonly name: string
+  readonly value: string
+  readonly detail: string
+}
+
+function tilesOf({ totals, providers }: Report): Tile[] {
+  const { without, with: reused, saved } = totals
+  const money = writerOf({ totals, providers })
+  if (!reused || !saved) return [{ name: 'Calls measured', value: countText(without.asked), detail: 'the stash only measured so far' }]
+  return [
+    { name: 'Calls asked', value: countText(reused.asked), detail: `${countText(reused.upstream)} left for a provider` },
+    {
+      name: 'Calls saved',
+      value: shareText(saved.upstreamCalls, without.upstream),
+      detail: `${countText(saved.upstreamCalls)} of ${countText(without.upstream)}`,
+    },
+    { name: 'Money saved', value: money(saved.money), detail: `${money(reused.money)} instead of ${money(without.money)}` },
+    { name: 'Callers let down', value: countText(reused.letDown), detail: `${countText(without.letDown)} without` },
+    {
+      name: 'Older answers',
+      value: countText(reused.stale),
+      detail: reused.oldestStaleMs === null ? 'none was needed' : `the oldest ${ageText(reused.oldestStaleMs)} old`,
+    },
+    {
+      name: 'Waiting time',
+      value: reused.latencyMs ? latencyText(reused.latencyMs.median) : '?',
+      detail: `${without.latencyMs ? latencyText(without.latencyMs.median) : '?'} without, median`,
+    },
+  ]
+}
+
+function tile({ name, value, detail }: Tile): string {
+  return `<div class="tile"><span class="name">${escaped(name)}</span><strong>${escaped(value)}</strong><span>${escaped(detail)}</span></div>`
+}
+
+function endpointTable(report: Report): string {
+  const money = writerOf(report)
+  const heads = ['endpoint', 'asked', 'upstream', 'from store', 'changed', 'older', 'money', 'saved', 'remark']
+  const rows = report.providers.flatMap(({ provider, endpoints, fees }) => [
+    ...endpoints.map((one) => {
+      const { without, with: reused, saved } = one
+      const refreshed = (reused?.changed ?? 0) + (reused?.unchanged ?? 0)
+      return [
+        `${provider}.${one.endpoint}`,
+        countText(without.asked),
+        countText(reused?.upstream ?? without.upstream),
+        reused ? shareText(reused.fromStore, reused.asked) : '-',
+        shareText(reused?.changed ?? 0, refreshed),
+        reused ? shareText(reused.stale, reused.asked) : '-',
+        money(reused?.money ?? without.money),
+        saved ? money(saved.money) : '-',
+        remarkOf(one),
+      ]
+    }),
+    ...(fees.without.length > 0
+      ? [[`${provider}, base fee`, '', '', '', '', '', money(fees.with ?? fees.without), '', 'with and without the stash']]
+      : []),
+  ])
+  return table(heads, rows, 'Endpoints: what was asked, and what became of it with the stash')
+}
+
+function periodTable({ providers, ...report }: Report, zone: string): string {
+  const money = writerOf({ providers, ...report })
+  const rows = providers.flatMap(({ provider, periods }) =>
+    periods.map(({ from, until, partial, ...amount }) => [
+      provider,
+      momentText(from, zone).slice(0, 10),
+      momentText(until, zone).slice(0, 10),
+      money([amount]),
+      partial ? 'covered in part' : '',
+    ]),
+  )
+  return rows.length === 0 ? '' : table(['provider', 'from', 'until', 'billed', ''], rows, 'Billing periods, by the calls made')
+}
+
+function writerOf({ totals, providers }: Pick<Report, 'totals' | 'providers'>) {
+  const comparisons: Comparison[] = [totals, ...providers, ...providers.flatMap(({ endpoints }) => endpoints)]
+  return moneyWriter(
+    comparisons.flatMap(({ without, with: reused, saved }) => [...without.money, ...(reused?.money ?? []), ...(saved?.money ?? [])]),
+  )
+}
+
+const css = `
+:root{--ink:#1d2430;--soft:#5b6472;--line:#d9dde3;--ground:#fff;--tile:#f4f6f8}
+@media (prefers-color-scheme:dark){:root{--ink:#e8ebf0;--soft:#a2abb8;--line:#3a424e;--ground:#14181e;--tile:#1e242c}}
+*{box-sizing:border-box}
+body{margin:0;background:var(--ground);color:var(--ink);font:15px/1.45 system-ui,sans-serif}
+main{max-width:1200px;margin:0 auto;padding:24px}
+h1{margin:0;font-size:26px}.span{margin:4px 0 20px;color:var(--soft)}
+.tiles{display:grid;grid-template-columns:repeat(auto-fit,minmax(180px,1fr));gap:12px;margin-bottom:24px}
+.tile{background:var(--tile);border:1px solid var(--line);border-radius:8px;padding:12px 14px;display:flex;flex-direction:column}
+.tile strong{font-size:20px;white-space:nowrap}.tile span{color:var(--soft);font-size:13px}.tile .name{color:var(--ink)}
+.charts{display:grid;grid-template-columns:repeat(auto-fit,minmax(min(520px,100%),1fr));gap:20px}
+figure{margin:0;min-width:0;break-inside:avoid}figcaption{font-weight:600;margin-bottom:4px}
+figure svg{width:100%;height:auto;display:block}figure svg text{fill:var(--ink)}
+.words{margin:2px 0 0;color:var(--soft);font-size:13px}
+table{border-collapse:collapse;width:100%;margin-top:28px;font-size:14px;font-variant-numeric:tabular-nums}
+caption{text-align:left;font-weight:600;padding-bottom:6px}
+th,td{padding:5px 10px;border-bottom:1px solid var(--line);text-align:right;white-space:nowrap}
+th:first-child{text-align:left;padding-left:0}td:last-child{text-align:left;white-space:normal;color:var(--soft)}
+thead th{color:var(--soft);font-weight:500}thead th:last-child{text-align:left}tbody th{font-weight:500}
+@media print{:root{--ink:#000;--soft:#444;--line:#bbb;--ground:#fff;--tile:#fff}main{padding:0;max-width:none}tr{break-inside:avoid}}
+`

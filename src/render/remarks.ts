@@ -1,0 +1,29 @@
+import type { EndpointReport, Figures } from '../core/ledger/report-model.js'
+import { countText, shareText } from './words.js'
+
+/** What the figures of an endpoint suggest, in plain words; empty where nothing stands out. */
+export function remarkOf({ with: reused, saved, couldSave, without }: EndpointReport): string {
+  if (!reused)
+    return couldSave && couldSave.upstreamCalls > 0
+      ? `reuse would have spared ${shareText(couldSave.upstreamCalls, without.upstream)} of its calls`
+      : ''
+  const lost = saved?.money.find(({ amount }) => Number(amount) < 0)
+  if (lost) return `costs ${lost.currency} ${lost.amount.slice(1)} more than without: look at what refreshes it`
+  return troubles(reused) ?? speed(reused) ?? ''
+}
+
+function troubles({ asked, letDown, stale }: Figures): string | undefined {
+  if (asked > 0 && letDown / asked > 0.05) return `${shareText(letDown, asked)} of its calls ended in an error`
+  if (asked > 0 && stale / asked > 0.2) return `${shareText(stale, asked)} of its answers were older ones: its upstream fails often`
+  return undefined
+}
+
+/** How often what was refreshed had changed. */
+function speed({ changed, unchanged }: Figures): string | undefined {
+  const refreshed = changed + unchanged
+  if (refreshed < 5) return undefined
+  const times = changed === 0 ? 'never' : changed === 1 ? 'once' : `${countText(changed)} times`
+  if (changed / refreshed < 0.1) return `refreshed ${countText(refreshed)} times, changed ${times}: could be fresh for longer`
+  if (changed / refreshed > 0.9) return `refreshed ${countText(refreshed)} times, changed ${times}: may change while it is held to be fresh`
+  return undefined
+}
