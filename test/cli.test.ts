@@ -30,7 +30,7 @@ describe('the command line', () => {
 
     it('prints what happened without and with the stash, and what to try next on the file it left', () => {
       expect(demo).to.include({ code: 0, stderr: '' })
-      for (const words of ['ebbline', 'position', 'without', 'Saved', `npx stashen report --store ${file('demo.db')}`])
+      for (const words of ['ebbline', 'position', 'without', 'Saved', `npx stashen report --store ${file('demo.db')} --by hour`])
         expect(demo.stdout).to.include(words)
     })
 

@@ -100,6 +100,18 @@ describe('limits', () => {
     expect(roomAgain(daily, ended(daily, spent, noon, noon + second), noon, false).at).to.equal(Date.parse('2026-07-01T00:00+02:00'))
   })
 
+  for (const [name, options] of Object.entries(kinds)) {
+    it(`of ${name} take little room, however many calls they count`, () => {
+      const limit = compileLimit({ ...options, ...('atOnce' in options ? { atOnce: 5_000 } : { calls: 5_000 }) } as LimitOptions)
+      let state = unused
+      for (let call = 0; call < 4_000; call++) {
+        const now = noon + call * 14
+        state = ended(limit, begun(limit, state, now, now + 9_999), now + 5, now + 9_999)
+      }
+      expect(JSON.stringify(state).length).to.be.below(3_000)
+    })
+  }
+
   const date = 'Tue, 30 Jun 2026 12:00:00 GMT'
   /** Fields of an answer at noon, and what they say: calls left, and until when, in seconds from noon. */
   const told: [name: string, fields: Record<string, string>, left: number | undefined, until?: number][] = [

@@ -13,7 +13,7 @@ terminal(
   'explain',
   'npx stashen explain https://tides.ebbline.example/v2/stations/st-017/tides?day=2026-06-30 --config dist/examples/harbour/stashen.config.js --store stashen-demo.db --at 2026-06-30T23:30+02:00 --zone Europe/Oslo; echo; npx stashen check --config dist/examples/harbour/stashen.config.js',
 )
-terminal('report-by-hour', 'npx stashen report --store stashen-demo.db --by hour --since 2026-06-30T05:00+02:00 --until 2026-06-30T19:00+02:00 --zone Europe/Oslo | tail -17')
+terminal('report-by-hour', 'npx stashen report --store stashen-demo.db --by hour --since 2026-06-30T05:00+02:00 --until 2026-06-30T19:00+02:00 --zone Europe/Oslo')
 terminal('status', 'npx stashen status --store stashen-demo.db --at 2026-06-30T23:59:50+02:00 --zone Europe/Oslo')
 await htmlReport()
 await board()

@@ -63,7 +63,6 @@ async function makeRoom(file: string, demo: Demo): Promise<void> {
 function nextSteps(file: string): string {
   return `
 The store file is ${file}. Try next:
-  npx stashen report --store ${file}
   npx stashen report --store ${file} --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00
   npx stashen report --store ${file} --by hour
   npx stashen reconcile ${file}.skerrylight-usage.csv --store ${file} --provider skerrylight --mode reuse

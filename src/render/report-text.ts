@@ -1,5 +1,6 @@
 import Table from 'cli-table3'
 import type { createColors } from 'picocolors'
+import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { noLines } from './plain-table.js'
@@ -24,7 +25,7 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
     chars: noLines,
   })
   for (const provider of report.providers) {
-    table.push([{ colSpan: head.length, content: providerLine(provider, colors) }])
+    table.push([{ colSpan: head.length, content: providerLine(provider, { colors, zone, money }) }])
     for (const endpoint of provider.endpoints) table.push(...comparisonRows(endpoint.endpoint, endpoint, colors, money))
     table.push(...feeRows(provider, colors, money))
   }
@@ -55,27 +56,39 @@ function moneysOf({ providers, totals, times = [] }: Report): Money[] {
   )
 }
 
-function providerLine({ provider, quota, ...comparison }: ProviderReport, colors: Colors): string {
-  const use = quota && quotaText(quota, comparison)
-  return `${colors.bold(provider)}${use ? `   ${use}` : ''}`
+function providerLine(
+  { provider, quota, periods, ...comparison }: ProviderReport,
+  { colors, zone, money }: TextOptions & { readonly money: MoneyWriter },
+): string {
+  const [period, ...more] = periods.filter(isLong)
+  const facts = [
+    ...(quota ? [quotaText(quota, comparison)] : []),
+    ...(period && more.length === 0 ? [periodText(period, zone, money)] : []),
+  ]
+  return [colors.bold(provider), ...facts].join('   ')
 }
 
 function quotaText({ limit, per, used }: NonNullable<ProviderReport['quota']>, { with: reused }: Comparison): string {
   const of = (count: number) => `${countText(count)} (${shareText(count, limit)})`
   const uses = [...(used.measuring > 0 ? [`${of(used.measuring)} without`] : []), ...(reused ? [`${of(used.reusing)} with`] : [])]
-  return `quota of ${countText(limit)} a ${per}: used ${uses.join(', ') || '0'}`
+  return `quota of ${countText(limit)} a ${per}: ${uses.join(', ') || '0'}`
 }
 
-/** What billing periods longer than a day cost, so far as the report covers them. */
+/** What billing periods longer than a day cost, of providers of which there are several in the report. */
 function periodLines({ providers }: Report, zone: string, money: MoneyWriter): string[] {
-  return providers.flatMap(({ provider, periods }) =>
-    periods
-      .filter(({ from, until }) => Date.parse(until) - Date.parse(from) > 25 * 3_600_000)
-      .map(({ currency, amount, from, until, partial }) => {
-        const span = `${momentText(from, zone).slice(0, 10)} to ${momentText(until, zone).slice(0, 10)}`
-        return `Billed  ${provider}, ${span}: ${money([{ currency, amount }])}${partial ? ' for the part of it that is covered here' : ''}`
-      }),
-  )
+  return providers.flatMap(({ provider, periods }) => {
+    const long = periods.filter(isLong)
+    return long.length < 2 ? [] : long.map((period) => `${provider}   ${periodText(period, zone, money)}`)
+  })
+}
+
+function isLong({ from, until }: PricedPeriod): boolean {
+  return Date.parse(until) - Date.parse(from) > 25 * 3_600_000
+}
+
+function periodText({ currency, amount, from, until, partial }: PricedPeriod, zone: string, money: MoneyWriter): string {
+  const span = `${momentText(from, zone).slice(0, 10)} to ${momentText(until, zone).slice(0, 10)}`
+  return `billed ${money([{ currency, amount }])} for ${span}${partial ? ' (in part)' : ''}`
 }
 
 /** Says of calls that were saved and saved nothing that the plan includes them. */
@@ -96,6 +109,7 @@ function comparisonRows(name: string, { without, with: reused }: Comparison, col
 function feeRows({ fees }: ProviderReport, colors: Colors, money: MoneyWriter): string[][] {
   if (fees.without.length === 0 && !fees.with?.length) return []
   const row = (name: string, side: string, moneys: readonly Money[]) => [name, side, ...Array(7).fill(''), money(moneys), '', '']
+  if (fees.with && JSON.stringify(fees.with) === JSON.stringify(fees.without)) return [row('  base fee', 'both', fees.with)]
   return [
     row('  base fee', 'without', fees.without),
     ...(fees.with ? [row('', colors.green('with'), fees.with).map((cell, i) => (i === 9 ? colors.green(cell) : cell))] : []),

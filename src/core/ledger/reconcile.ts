@@ -11,7 +11,7 @@ export interface UsageOfDay {
 }
 
 /** What can make a provider's count another than the ledger's. */
-export type Explanations = 'refused calls' | 'unmodified answers' | 'failed calls' | 'client errors' | 'days of another time zone'
+type Explanations = 'refused calls' | 'unmodified answers' | 'failed calls' | 'client errors' | 'days of another time zone'
 
 /** One day held against the ledger. */
 export interface ReconciledDay {

@@ -91,10 +91,17 @@ function upToDate(limit: Limit, state: LimitState, now: number): LimitState {
 function landed(limit: Limit, state: LimitState, at: number, calls: number): LimitState {
   if (limit.kind === 'at-once') return state
   if (limit.kind === 'bucket') return { ...state, level: levelOf(limit, state, at) - calls, at: Math.max(at, state.at ?? at) }
+  if (limit.kind === 'aligned') return { ...state, ended: inWindow(limit, state.ended, [at, calls]) }
   const step = Math.max(1, Math.floor(limit.perMs / steps))
-  const counted = limit.kind === 'rolling' ? Math.ceil(at / step) * step : at
   const overAt = state.from === undefined ? undefined : (state.overAt ?? at + limit.perMs)
-  return { ...state, ended: added(state.ended, [counted, calls]), ...(overAt !== undefined && { overAt }) }
+  return { ...state, ended: added(state.ended, [Math.ceil(at / step) * step, calls]), ...(overAt !== undefined && { overAt }) }
+}
+
+/** Calls of one window together, by the last of them: they all stop counting with it. */
+function inWindow(limit: Limit & { kind: 'aligned' }, ended: readonly CallsAt[], [at, calls]: CallsAt): readonly CallsAt[] {
+  const last = ended.at(-1)
+  const isOne = last !== undefined && alignedWindow(limit, at).start === alignedWindow(limit, last[0]).start
+  return isOne ? [...ended.slice(0, -1), [Math.max(at, last[0]), last[1] + calls]] : added(ended, [at, calls])
 }
 
 function withoutOld(limit: Limit, state: LimitState, now: number): LimitState {

@@ -93,6 +93,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     retries: compileRetries(reuse.retries),
     refreshAheadMs: durationMs(reuse.refreshAhead ?? 0) as number,
     limits: [
+      ...(options.quota ? [compileQuota(quotaOf(options.quota))] : []),
       ...(options.limits ?? []).map((limit) => compileLimit(limit)),
       ...(reuse.limits ?? []).map((limit) => compileLimit(limit, name)),
     ],
