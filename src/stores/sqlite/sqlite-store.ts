@@ -46,11 +46,15 @@ class SqliteStore implements Store {
     try {
       return work()
     } catch (error) {
-      const trouble = this.#driver.troubleOf(error)
-      if (this.#readOnly || (trouble !== 'corrupt' && trouble !== 'not-a-database')) throw error
-      this.#beginAnew()
-      return work()
+      return this.#again(error, work)
     }
+  }
+
+  #again<T>(error: unknown, work: () => T): T {
+    const trouble = this.#driver.troubleOf(error)
+    if (this.#readOnly || (trouble !== 'corrupt' && trouble !== 'not-a-database')) throw error
+    this.#beginAnew()
+    return work()
   }
 
   /** Another process on the same file may have set it aside already. */
@@ -67,7 +71,12 @@ class SqliteStore implements Store {
   }
 
   get(key: string): Entry | undefined {
-    const row = this.#do(() => this.#statements.getEntry.get(key))
+    let row: Row | undefined
+    try {
+      row = this.#statements.getEntry.get(key)
+    } catch (error) {
+      row = this.#again(error, () => this.#statements.getEntry.get(key))
+    }
     return row && entryOf(key, row)
   }
 
@@ -232,6 +241,6 @@ function entryOf(key: string, row: Row): Entry {
     usableUntil: row.usable_until as number,
     keepUntil: row.keep_until as number,
     mustRevalidate: row.must_revalidate === 1,
-    ...(row.units !== null && { units: JSON.parse(row.units as string) as Entry['units'] }),
+    units: row.units === null ? undefined : (JSON.parse(row.units as string) as Entry['units']),
   }
 }
