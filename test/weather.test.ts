@@ -116,6 +116,28 @@ describe('limits and the queue', () => {
       expect(await got(stash, stash, `${base}/tides/1`)).to.equal('200 forwarded absent')
     }, limited({})))
 
+  it('count nothing of a call whose caller left while a slow store was asked for leave', () => {
+    const store = memoryStore()
+    const works = store.update.bind(store)
+    return scene(
+      async ({ stash, clock, base, received }) => {
+        store.update = async (...args) => {
+          await clock.sleep(100)
+          return works(...args)
+        }
+        const leaving = new AbortController()
+        const gone = got(stash, stash, `${base}/quotes/gone`, { signal: leaving.signal })
+        await clock.sleep(50)
+        leaving.abort()
+        expect(await gone).to.equal('AbortError')
+        await clock.sleep(second)
+        expect(received).to.eql([])
+        expect((await stash.status()).providers[0]?.limits[0]?.left, 'its place is free again').to.equal(1)
+      },
+      { ...limited({ limits: [{ atOnce: 1 }] }), config: { store } },
+    )
+  })
+
   it('hold for requests that no endpoint covers, and not while only measuring', () =>
     scene(
       async ({ stash, base }) => {
@@ -245,7 +267,7 @@ describe('an upstream that fails', () => {
   it('is held off for longer each time, tried by one call when that ends, and tells of it', () =>
     scene(
       async (now) => {
-        const { stash, clock, base, received } = now
+        const { stash, open, clock, base, received } = now
         const told: string[] = []
         stash.on('hold-off', ({ endpoint: which, failures, until }) => void told.push(`${which} ${failures} ${until - clock.now()}`))
         stash.on('recovered', ({ what }) => void told.push(what))
@@ -263,8 +285,14 @@ describe('an upstream that fails', () => {
         expect((await answers).sort()).to.eql(['200 forwarded absent', 'HELD_OFF', 'HELD_OFF'])
         expect(received).to.have.length(3)
         expect(told).to.eql(['tides 1 1000', 'tides 2 2000', 'upstream'])
+        await using other = await open({ store: common })
+        now.answer = json(() => ({}), 500)
+        await got(stash, stash, `${base}/tides/4`)
+        expect(await got(other, other, `${base}/tides/5`), 'another process on the store holds off too').to.equal('HELD_OFF')
+        expect((await other.status()).providers[0]?.holdOffs[0]).to.include({ endpoint: 'tides', failures: 1, state: 'held-off' })
+        expect((await other.explain(`${base}/tides/5`)).inTheWay).to.include({ why: 'held-off' })
       },
-      endpoint({ holdOff: { first: '1 s', upTo: '1 min' } }),
+      { ...endpoint({ holdOff: { first: '1 s', upTo: '1 min' } }), config: { store: common } },
     ))
 
   it('is asked ahead of expiry for what is in use, once, and only where limits have room', () =>

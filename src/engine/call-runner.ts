@@ -42,6 +42,10 @@ export interface CallRunnerParts {
   readonly upstream: UpstreamCalls
 }
 
+/** How often the refresh of a key is tried, milliseconds, and of how many keys that is remembered. */
+const refreshEveryMs = 250
+const mostTried = 10_000
+
 /** How long calls that were given up are waited for, milliseconds. */
 const lastChanceMs = 1_000
 
@@ -51,6 +55,8 @@ export class CallRunner {
   readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
   readonly #calls = new Set<SharedCall<Landed<unknown>>>()
   readonly #running = new Set<Promise<unknown>>()
+  /** When the refresh of a key was last tried, in ticks. */
+  readonly #refreshTried = new Map<string, number>()
   readonly #failures = new WeakMap<object, Outcome>()
 
   constructor(parts: CallRunnerParts) {
@@ -196,7 +202,7 @@ export class CallRunner {
 
   /** Begins a refresh that nobody waits for, unless one is under way, here or in another process. */
   async #refresh<T>(ask: Ask<T>, found: Found): Promise<void> {
-    if (this.#inFlight.has(found.key)) return
+    if (this.#inFlight.has(found.key) || !this.#mayTryAgain(found.key)) return
     const lease = await leaseRefresh(this.#parts, found.key, ask.endpoint)
     if (!lease) return
     const alone = { ...ask, signal: undefined, urgency: { inBackground: true, nobodyWaits: true } }
@@ -204,6 +210,15 @@ export class CallRunner {
     if (!joined) void call.ended.then(() => call.dropIfUnasked())
     await call.ended
     await lease.release()
+  }
+
+  /** Whether a refresh was not tried a moment ago: what keeps it from happening is not asked about with every use of an answer. */
+  #mayTryAgain(key: string): boolean {
+    const now = this.#parts.clock.ticks()
+    if (now - (this.#refreshTried.get(key) ?? Number.NEGATIVE_INFINITY) < refreshEveryMs) return false
+    if (this.#refreshTried.size >= mostTried) this.#refreshTried.clear()
+    this.#refreshTried.set(key, now)
+    return true
   }
 
   async #forward<T>(ask: Ask<T>, found: Found, decision: Decision & { do: 'call' }, began: number): Promise<Answered<T>> {

@@ -147,7 +147,12 @@ class Attempt<T> {
     this.#pass = undefined
     if (endpoint.mode !== 'measure') {
       try {
-        this.#pass = await this.#parts.gate.enter({ endpoint, urgency: ask.urgency, waitMs: this.#waitMs(), signal: this.#own.signal })
+        const pass = await this.#parts.gate.enter({ endpoint, urgency: ask.urgency, waitMs: this.#waitMs(), signal: this.#own.signal })
+        if (this.#own.signal.aborted) {
+          void pass.end({ how: 'left' }) // nobody waits for what comes of it any more
+          throw this.#own.signal.reason
+        }
+        this.#pass = pass
       } catch (error) {
         this.#withheld = error
         throw error
