@@ -78,7 +78,7 @@ describe('whatever the upstream does', () => {
     const clock = movableClock()
     const provider: ProviderOptions = {
       baseUrl,
-      timeout: { firstByte: '3 s', total: '4 s' },
+      timeout: { firstByte: '5 s', total: '6 s' },
       defaults: { staleIfError: '1 hour' },
       ...(limitReached && { limits: [{ calls: 2, per: 'day' }] }),
       endpoints: {
@@ -137,14 +137,13 @@ describe('whatever the upstream does', () => {
 
   for (const limitReached of [false, true]) {
     it(`gives what the table says${limitReached ? ' when a limit is reached' : ''}, in time, and counts it`, async () => {
-      const plays = faults.flatMap((fault) => Object.keys(entryStates).map((state) => ({ fault, state })))
-      await Promise.all(
-        plays.map(async ({ fault, state }) => {
+      for (const fault of faults) {
+        const plays = Object.keys(entryStates).map(async (state) => {
           const played = await play(fault, state, limitReached)
           const what = `${fault}, ${state}${limitReached ? ', limit reached' : ''}`
           const row = cells.get(limitReached ? 'any, with the limit reached' : fault)
           expect(reading(played), what).to.equal(row?.get(state))
-          expect(played.tookMs, what).to.be.below(8_000)
+          expect(played.tookMs, what).to.be.below(12_000)
           const { asked = 0, upstream = 0, failed = 0, refused = 0, letDown = 0, stale = 0 } = played.totals.with ?? {}
           const isHit = state === 'fresh'
           const isStale = state === 'stale, usable'
@@ -152,8 +151,9 @@ describe('whatever the upstream does', () => {
           expect({ upstream, bad: failed + refused }, what).to.eql(
             limitReached || isHit ? { upstream: 2, bad: 0 } : { upstream: 3, bad: 1 },
           )
-        }),
-      )
+        })
+        await Promise.all(plays)
+      }
     })
   }
 })
