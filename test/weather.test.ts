@@ -78,6 +78,7 @@ describe('limits and the queue', () => {
           .and.include({ provider: 'ebbline', endpoint: 'quotes', limit: '1 calls per hour' })
         expect((error as LimitReachedError).retryAt.getTime() - noon).to.be.within(60 * minute, 61 * minute)
         expect(told).to.eql(Array.from({ length: 4 }, () => 'refused 1 calls per hour'))
+        expect(() => stash.calling({ maxWaits: 3 } as object)).to.throw(/the call options.*nothing was called[\s\S]*"maxWait"/)
         expect(received).to.have.length(1)
         expect(await got(stash.calling({ atLimit: 'wait', maxWait: '2 hours' }), stash, url)).to.equal('200 forwarded expired')
         expect(told.at(-1)).to.equal('waiting 1 calls per hour')

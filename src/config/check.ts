@@ -13,7 +13,7 @@ export function checkConfig(config: unknown): asserts config is StashConfig {
 
 /** Checks what one call wants otherwise than its rule says. */
 export function checkCallOptions(options: CallOptions): void {
-  throwIfAny(shapeFaults(callOptionsSchema, options, 'call options'))
+  throwIfAny(shapeFaults(callOptionsSchema, options, ''), { what: 'the call options', undone: 'called' })
 }
 
 /** Checks the name and options of an operation. `taken` are the names already in use. */
@@ -53,8 +53,8 @@ function httpOnlyFaults({ trust, freshForStatus, reuse }: RuleOptions, path: str
   )
 }
 
-function throwIfAny(faults: readonly ConfigFault[]): void {
-  if (faults.length > 0) throw new ConfigError(faults)
+function throwIfAny(faults: readonly ConfigFault[], of?: ConstructorParameters<typeof ConfigError>[1]): void {
+  if (faults.length > 0) throw new ConfigError(faults, of)
 }
 
 function shapeFaults(schema: z.ZodType, value: unknown, under: string): ConfigFault[] {

@@ -1,6 +1,5 @@
-import { ageMs, type Decision, decide, decideOnFailure, type Reuse } from '../core/decide/decide.js'
-import { type StoredTimes, slid, timesOf } from '../core/decide/entry-times.js'
-import type { Keeping, NotKept } from '../core/decide/keep.js'
+import { type Decision, decide, decideOnFailure, type Reuse } from '../core/decide/decide.js'
+import { slid, timesOf } from '../core/decide/entry-times.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import type { Reason } from '../core/decide/reasons.js'
 import { CallOverdueError, NothingStoredError, OfflineError } from '../core/errors.js'
@@ -14,10 +13,13 @@ import type { Answered, Ask } from './ask.js'
 import type { Events } from './events.js'
 import type { Gate } from './gate.js'
 import type { Place } from './keeper.js'
+import { became, foreseen, type Live, storedOutcome } from './outcomes.js'
 import { leaseRefresh } from './refresh-lease.js'
+import { RunningCalls } from './running-calls.js'
 import { SharedCall } from './shared-call.js'
 import { situationOf } from './situation.js'
-import type { Ended, Landed, UpstreamCalls } from './upstream-calls.js'
+import type { Landed } from './upstream-attempt.js'
+import type { UpstreamCalls } from './upstream-calls.js'
 
 /** What a look-up came to: the key that the request chooses, and what is stored under it. */
 interface Found {
@@ -46,21 +48,18 @@ export interface CallRunnerParts {
 const refreshEveryMs = 250
 const mostTried = 10_000
 
-/** How long calls that were given up are waited for, milliseconds. */
-const lastChanceMs = 1_000
-
 /** Runs calls: looks up, decides, calls upstream once for all who ask, and gives each its answer. */
 export class CallRunner {
   readonly #parts: CallRunnerParts
   readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
-  readonly #calls = new Set<SharedCall<Landed<unknown>>>()
-  readonly #running = new Set<Promise<unknown>>()
+  readonly #running: RunningCalls
   /** When the refresh of a key was last tried, in ticks. */
   readonly #refreshTried = new Map<string, number>()
   readonly #failures = new WeakMap<object, Outcome>()
 
   constructor(parts: CallRunnerParts) {
     this.#parts = parts
+    this.#running = new RunningCalls(parts.clock)
   }
 
   run<T>(ask: Ask<T>, looked?: Looked): Promise<Answered<T>> {
@@ -69,9 +68,7 @@ export class CallRunner {
 
   /** Has a call waited for before the stash closes, so that none goes uncounted. */
   track<T>(call: Promise<T>): Promise<T> {
-    const ended = call.then(noop, noop).finally(() => this.#running.delete(ended))
-    this.#running.add(ended)
-    return call
+    return this.#running.track(call)
   }
 
   /** How a call was answered that ended in an error. */
@@ -139,25 +136,8 @@ export class CallRunner {
   }
 
   /** Waits for the calls under way, and for upstream calls whose callers have gone; gives up those that take longer than `limitMs`. */
-  async settled(limitMs: number, reason: () => unknown): Promise<void> {
-    const { clock } = this.#parts
-    let over = false
-    await new Promise<void>((resolve) => {
-      const giveUp = () => {
-        cancel = clock.later(lastChanceMs, resolve, true)
-        for (const call of this.#calls) call.giveUp(reason())
-      }
-      let cancel = clock.later(limitMs, giveUp, true)
-      void this.#allEnded(() => over).then(() => {
-        cancel()
-        resolve()
-      })
-    })
-    over = true
-  }
-
-  async #allEnded(isOver: () => boolean): Promise<void> {
-    while (this.#running.size > 0 && !isOver()) await Promise.all(this.#running)
+  settled(limitMs: number, reason: () => unknown): Promise<void> {
+    return this.#running.settled(limitMs, reason)
   }
 
   /** Drops an entry that nobody can read. */
@@ -328,9 +308,9 @@ export class CallRunner {
       if (inFlight) inFlight.outOfDate = true
       this.#inFlight.set(key, call as SharedCall<Landed<unknown>>)
     }
-    this.#calls.add(call as SharedCall<Landed<unknown>>)
+    const over = this.#running.begun(call)
     const ended = call.ended.finally(() => {
-      this.#calls.delete(call as SharedCall<Landed<unknown>>)
+      over()
       if (this.#inFlight.get(key) === (call as SharedCall<never>)) this.#inFlight.delete(key)
     })
     void this.track(ended)
@@ -374,9 +354,6 @@ interface Trouble<T> {
   readonly joined?: boolean
 }
 
-/** What is filled in as it becomes known. */
-type Live<T> = { -readonly [Name in keyof T]: T[Name] }
-
 /** Whether the answer of a call that another caller began is meant for this caller too (RFC 9111 section 4.1). */
 function isFor(ask: Ask<unknown>, { base, key }: Place, { vary }: { vary?: readonly string[] | '*' }): boolean {
   if (vary === undefined) return true
@@ -385,29 +362,6 @@ function isFor(ask: Ask<unknown>, { base, key }: Place, { vary }: { vary?: reado
 
 function slidByUse({ freshness, slidingMs = 0 }: Endpoint, entry: Entry, now: number): Entry {
   return slid(entry, freshFromUseMs(freshness, entry.key) ?? 0, slidingMs, now)
-}
-
-/** The outcome of a call answered from store. */
-export function storedOutcome(
-  endpoint: Endpoint,
-  times: StoredTimes,
-  now: number,
-  { how, reason, fwd }: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>,
-): Outcome {
-  const { provider, name, price } = endpoint
-  return { provider, endpoint: name, how, reason, fwd, ageMs: ageMs(times, now), freshUntil: times.freshUntil, saved: price }
-}
-
-/** What an outcome says of storing, as far as the head of an answer foretells it, and once its end is known. */
-function foreseen(judged: Keeping | NotKept | undefined): Partial<Outcome> {
-  if (judged === undefined) return {}
-  return typeof judged === 'string' ? { stored: false, notStored: judged } : { stored: true, freshUntil: judged.freshUntil }
-}
-
-function became(ended: Ended): Partial<Outcome> {
-  if ('stored' in ended) return { stored: true, notStored: undefined, freshUntil: ended.stored.freshUntil }
-  const why: NotKept = 'broken' in ended ? 'broke-off' : 'amiss' in ended ? 'failed' : ended.notStored
-  return { stored: false, notStored: why, freshUntil: undefined }
 }
 
 function noop(): void {}

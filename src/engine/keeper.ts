@@ -8,7 +8,7 @@ import type { Entry, Store } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import type { Ask, Finished, Kept } from './ask.js'
 import { Measurement } from './measurement.js'
-import type { Ended } from './upstream-calls.js'
+import type { Ended } from './upstream-attempt.js'
 
 /** Variants of one answer kept at the most (RFC 9111 section 4.1 lets them grow without end). */
 const mostVariants = 100
