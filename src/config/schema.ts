@@ -1,61 +1,32 @@
 import { z } from 'zod'
 import { trusts } from '../core/decide/keep.js'
 import { modes } from '../core/decide/mode.js'
-import { type WindowUnit, windowKinds, windowUnits } from '../core/limits/limit.js'
-import { isPrice } from '../core/money/money.js'
-import { tierings, unbilledOutcomes } from '../core/money/plan.js'
 import { atLimits } from '../core/rules/options.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
-import { calendarPeriods, isTimeZone } from '../core/time/calendar.js'
-import { durationMs } from '../core/time/duration.js'
-import { isTimeOfDay, weekdays } from '../core/time/timetable.js'
-
-type Issue = { readonly input?: unknown }
-
-const received = ({ input }: Issue): string => (input === undefined ? 'nothing' : (JSON.stringify(input) ?? String(input)))
-
-/** For editors; the refinement below is what counts. */
-const durationPattern =
-  '^\\s*\\d+(\\.\\d+)?\\s*(m(illi)?s(ec(ond)?s?)?|s(ec(ond)?s?)?|m(in(ute)?s?)?|h((ou)?rs?)?|d(ays?)?|w(eeks?)?|y((ea)?rs?)?)\\s*$'
-
-const duration = z
-  .union([z.string(), z.number()], { error: noDuration })
-  .refine((value) => durationMs(value) !== undefined, { error: noDuration })
-  .meta({ pattern: durationPattern, minimum: 0, examples: ['30 s', '5 min', '1 day'] })
-
-function noDuration(issue: Issue): string {
-  return `${received(issue)} is no duration: write a number that is not negative and a unit, e.g. "30 s", "5 min", "1 day"`
-}
-
-function text(isRight: (value: string) => boolean, wanted: string) {
-  const error = (issue: Issue) => `${received(issue)} is not ${wanted}`
-  return z.string({ error }).refine(isRight, { error })
-}
-
-export const name = text((value) => /^[A-Za-z][\w-]*$/.test(value), 'a name: letters, digits, "-" and "_", a letter first')
-const pointer = text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/name"')
-
-function oneOf<const T extends readonly string[]>(values: T) {
-  return z.enum(values, { error: (issue) => `${received(issue)} is none of ${values.map((value) => `"${value}"`).join(', ')}` })
-}
-
-function part(wanted: string, isRight: (value: unknown) => boolean) {
-  return z.custom(isRight, { error: `is not ${wanted}` }).optional()
-}
-
-const price = text(isPrice, 'a price: write a decimal in quotes, e.g. "0.004"')
-const yesOrNo = z.boolean({ error: (issue) => `${received(issue)} is neither true nor false` })
-const fieldNames = z.array(text((name) => name !== '', 'a name'))
-
-const isFunction = (value: unknown) => typeof value === 'function'
-
-function noShare(issue: Issue): string {
-  return `${received(issue)} is no share: give a number from 0 to 1, e.g. 0.1`
-}
-
-const zone = text(isTimeZone, 'an IANA time zone, e.g. "Europe/Oslo"')
-const timeOfDay = text(isTimeOfDay, 'a time of day, e.g. "06:00"')
-const monthDay = (issue: Issue) => `${received(issue)} is no day of a month, 1 to 31`
+import { calendarPeriods } from '../core/time/calendar.js'
+import { weekdays } from '../core/time/timetable.js'
+import { limit } from './limit-schema.js'
+import { plan } from './plan-schema.js'
+import {
+  callCount,
+  duration,
+  fieldNames,
+  type Issue,
+  isFunction,
+  monthDay,
+  name,
+  noDuration,
+  oneOf,
+  part,
+  pointer,
+  price,
+  received,
+  share,
+  text,
+  timeOfDay,
+  yesOrNo,
+  zone,
+} from './schema-words.js'
 
 const timetable = z.union([
   z.strictObject({ daily: timeOfDay, zone }),
@@ -94,30 +65,6 @@ const holdOff = orObject(
   { first: duration.optional(), upTo: duration.optional() },
   'an object with "first" and "upTo"',
   '{ first: "1 s", upTo: "5 min" }',
-)
-
-function noWindow(issue: Issue): string {
-  return `${received(issue)} is no window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`
-}
-
-const windowLength = z
-  .union([z.string(), z.number()], { error: noWindow })
-  .refine((value) => windowUnits.includes(value as WindowUnit) || (durationMs(value) ?? 0) > 0, { error: noWindow })
-  .meta({ pattern: `${durationPattern}|^(${windowUnits.join('|')})$`, exclusiveMinimum: 0, examples: [...windowUnits, '10 s'] })
-
-const reserved = z.number({ error: noShare }).min(0, { error: noShare }).max(1, { error: noShare }).optional()
-const callCount = z.int({ error: noCount }).positive({ error: noCount })
-
-const limit = z.union(
-  [
-    z.strictObject({ calls: callCount, per: windowLength, window: oneOf(windowKinds).optional(), zone: zone.optional(), reserved }),
-    z.strictObject({ calls: callCount, per: windowLength, burst: callCount, reserved }),
-    z.strictObject({ atOnce: callCount, reserved }),
-  ],
-  {
-    error: (issue) =>
-      `${received(issue)} is no limit: write { calls: 30, per: "minute" }, { calls: 5, per: "second", burst: 20 } or { atOnce: 4 }`,
-  },
 )
 
 const noTimes = (issue: Issue) => `${received(issue)} is not a whole number of times, 0 to 10`
@@ -160,7 +107,7 @@ const reuse = {
   timeout: timeout.optional(),
   failsWhen: failsWhen.optional(),
   retries: z
-    .union([z.strictObject({ upTo: times, share: reserved }), times], {
+    .union([z.strictObject({ upTo: times, share: share.optional() }), times], {
       error: (issue) => `${received(issue)} is neither a number of times, 0 to 10, nor an object with "upTo" and "share"`,
     })
     .optional(),
@@ -168,7 +115,7 @@ const reuse = {
   limits: z.array(limit).optional(),
   freshFor: z.union([z.custom(isFunction), duration], { error: noDuration }).optional(),
   freshUntil: timetable.optional(),
-  jitter: z.number({ error: noShare }).min(0, { error: noShare }).max(1, { error: noShare }).optional(),
+  jitter: share.optional(),
   freshForStatus: freshForStatus.optional(),
   sliding: z.strictObject({ upTo: duration }, { error: (issue) => `${received(issue)} is not of the form { upTo: "1 day" }` }).optional(),
   trust: oneOf(trusts).optional(),
@@ -240,46 +187,14 @@ const endpoint = {
   ),
 }
 
-const date = text(isDate, 'a date, e.g. "2026-07-01"')
-
-const planTerms = {
-  baseFee: price.optional(),
-  included: z.int({ error: noCount }).positive({ error: noCount }).optional(),
-  perCall: price.optional(),
-  tiers: z.array(z.strictObject({ upTo: callCount.optional(), perCall: price })).optional(),
-  tiering: oneOf(tierings).optional(),
-  packages: z.strictObject({ of: callCount, price }).optional(),
-  units: z.record(name, z.strictObject({ price, per: callCount.optional() })).optional(),
-  minimum: price.optional(),
-  maximum: price.optional(),
-}
-
-const plan = z.strictObject({
-  currency: text(isCurrency, 'an ISO 4217 currency code, e.g. "EUR"'),
-  ...planTerms,
-  period: z
-    .union([z.strictObject({ days: callCount, from: date }), oneOf(calendarPeriods)], {
-      error: (issue) => `${received(issue)} is no period: write "day", "month", "year" or { days: 30, from: "2026-07-01" }`,
-    })
-    .optional(),
-  anchorDay: z.int({ error: monthDay }).min(1, { error: monthDay }).max(31, { error: monthDay }).optional(),
-  zone: zone.optional(),
-  notBilled: z.array(oneOf(unbilledOutcomes)).optional(),
-  changes: z.array(z.strictObject({ from: date, ...planTerms })).optional(),
-})
-
 const quota = z.strictObject({
   calls: callCount,
   per: oneOf(calendarPeriods),
   zone: zone.optional(),
 })
 
-function noCount(issue: Issue): string {
-  return `${received(issue)} is not a whole number of calls above 0`
-}
-
 function noQueue(issue: Issue): string {
-  return `${received(issue)} is not such a whole number`
+  return `${received(issue)} is not a whole number: write one without decimals that is not negative, e.g. 10`
 }
 
 const provider = z.strictObject({
@@ -321,15 +236,6 @@ export const operationSchema = z.strictObject({
 
 function isObject(value: unknown): boolean {
   return typeof value === 'object' && value !== null
-}
-
-function isCurrency(code: string): boolean {
-  return Intl.supportedValuesOf('currency').includes(code)
-}
-
-function isDate(value: string): boolean {
-  const date = new Date(`${value}T00:00Z`)
-  return /^\d{4}-\d{2}-\d{2}$/.test(value) && !Number.isNaN(date.getTime()) && date.toISOString().startsWith(value)
 }
 
 function isBaseUrl(value: string): boolean {

@@ -1,0 +1,60 @@
+import { z } from 'zod'
+import { isPrice } from '../core/money/money.js'
+import { isTimeZone } from '../core/time/calendar.js'
+import { durationMs } from '../core/time/duration.js'
+import { isTimeOfDay } from '../core/time/timetable.js'
+
+export type Issue = { readonly input?: unknown }
+
+export const received = ({ input }: Issue): string => (input === undefined ? 'nothing' : (JSON.stringify(input) ?? String(input)))
+
+/** For editors; the refinement below is what counts. */
+export const durationPattern =
+  '^\\s*\\d+(\\.\\d+)?\\s*(m(illi)?s(ec(ond)?s?)?|s(ec(ond)?s?)?|m(in(ute)?s?)?|h((ou)?rs?)?|d(ays?)?|w(eeks?)?|y((ea)?rs?)?)\\s*$'
+
+export const duration = z
+  .union([z.string(), z.number()], { error: noDuration })
+  .refine((value) => durationMs(value) !== undefined, { error: noDuration })
+  .meta({ pattern: durationPattern, minimum: 0, examples: ['30 s', '5 min', '1 day'] })
+
+export function noDuration(issue: Issue): string {
+  return `${received(issue)} is no duration: write a number that is not negative and a unit, e.g. "30 s", "5 min", "1 day"`
+}
+
+export function text(isRight: (value: string) => boolean, wanted: string) {
+  const error = (issue: Issue) => `${received(issue)} is not ${wanted}`
+  return z.string({ error }).refine(isRight, { error })
+}
+
+export const name = text((value) => /^[A-Za-z][\w-]*$/.test(value), 'a name: letters, digits, "-" and "_", a letter first')
+export const pointer = text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/name"')
+
+export function oneOf<const T extends readonly string[]>(values: T) {
+  return z.enum(values, { error: (issue) => `${received(issue)} is none of ${values.map((value) => `"${value}"`).join(', ')}` })
+}
+
+export function part(wanted: string, isRight: (value: unknown) => boolean) {
+  return z.custom(isRight, { error: `is not ${wanted}` }).optional()
+}
+
+export const price = text(isPrice, 'a price: write a decimal in quotes, e.g. "0.004"')
+export const yesOrNo = z.boolean({ error: (issue) => `${received(issue)} is neither true nor false` })
+export const fieldNames = z.array(text((name) => name !== '', 'a name'))
+
+export const isFunction = (value: unknown) => typeof value === 'function'
+
+function noShare(issue: Issue): string {
+  return `${received(issue)} is no share: give a number from 0 to 1, e.g. 0.1`
+}
+
+export const zone = text(isTimeZone, 'an IANA time zone, e.g. "Europe/Oslo"')
+export const timeOfDay = text(isTimeOfDay, 'a time of day, e.g. "06:00"')
+export const monthDay = (issue: Issue) => `${received(issue)} is no day of a month, 1 to 31`
+
+export function noCount(issue: Issue): string {
+  return `${received(issue)} is not a whole number of calls above 0`
+}
+
+export const callCount = z.int({ error: noCount }).positive({ error: noCount })
+
+export const share = z.number({ error: noShare }).min(0, { error: noShare }).max(1, { error: noShare })
