@@ -81,8 +81,9 @@ export interface Pricing {
 
 /**
  * Prices the calls of a provider period by period: what a part of a period costs is what the period costs up to its end less what it costs
- * up to its begin, so that all parts add up to the whole; fees of the period as such belong to the part with its first call. Units, and calls of an endpoint with a price of its own, are charged to it; the rest, base fee included,
- * is split over the endpoints of the period in proportion to their billed calls by weight.
+ * up to its begin, so that all parts add up to the whole; fees of the period as such belong to the part with its first call. Units, and
+ * calls of an endpoint with a price of its own, are charged to that; the rest, without the base fee, is split over the endpoints of the
+ * period in proportion to their billed calls by weight.
  */
 export function priceProvider(known: FactsInForce, { provider, rows, since, until, callsOf, unitsOf }: Pricing): ProviderPrices {
   const byEndpoint = new Map<string, Map<string, Big>>()
