@@ -10,6 +10,7 @@ export { type Reason, reasons } from './core/decide/reasons.js'
 // Errors
 export {
   BrokenBodyError,
+  BudgetSpentError,
   CallOverdueError,
   ConfigError,
   type ConfigFault,
@@ -40,8 +41,9 @@ export type {
   TimeReport,
   Without,
 } from './core/ledger/report-model.js'
+export type { BudgetLevel, BudgetOptions } from './core/limits/budget.js'
 export type { LimitOptions, WindowKind, WindowUnit } from './core/limits/limit.js'
-export type { HoldOffStatus, LimitStatus, ProviderStatus } from './core/limits/status.js'
+export type { BudgetStatus, HoldOffStatus, LimitStatus, ProviderStatus } from './core/limits/status.js'
 export type { Money } from './core/money/money.js'
 export type { PlanOptions, PlanTerms, PlanTier, UnbilledOutcome } from './core/money/plan.js'
 export type { Clock } from './core/ports/clock.js'

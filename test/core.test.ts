@@ -61,6 +61,7 @@ describe('deciding', () => {
     refreshAheadMs: 0,
     neverStale: false,
     heldOff: false,
+    budget: 'free',
     now: 1_030_000,
   }
 

@@ -167,7 +167,6 @@ describe('limits', () => {
     limits: [],
     holdOff: { firstMs: second, upToMs: 5 * minute },
     inBackground: false,
-    isSpare: false,
     longestMs: 10_000,
   }
 
@@ -201,15 +200,15 @@ describe('limits', () => {
     )
   })
 
-  it('of a quota hold back only what nobody waits for, to an even pace', () => {
+  it('of a quota hold back calls in the background, to an even pace', () => {
     const quota = compileQuota({ calls: 240, per: 'day', zone: 'UTC' })
-    const spare = { ...call, limits: [quota], inBackground: true, isSpare: true }
+    const spare = { ...call, limits: [quota], inBackground: true }
     let state = nothingKnown
     let made = 0
     for (let admission = admit(state, spare, noon); admission.admitted; admission = admit(state, spare, noon), made++)
       state = admission.state
     expect(made, 'half of the day, half of the quota').to.equal(120)
-    expect(admit(state, { ...spare, isSpare: false }, noon).admitted).to.equal(true)
+    expect(admit(state, { ...spare, inBackground: false }, noon).admitted).to.equal(true)
     expect(admit(state, spare, noon + 6 * minute).admitted, 'a call more is due every six minutes').to.equal(true)
   })
 

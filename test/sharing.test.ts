@@ -62,6 +62,17 @@ describe('two processes on one SQLite file', () => {
     expect((await stash.report()).totals.with).to.include({ asked: 60, upstream: 20, letDown: 40 })
   })
 
+  it('never overspend a budget together, not by a cent', async () => {
+    const both = await Promise.all([1, 2].map(() => text(ask('/berths/*', 15, 'budget.db').stdout)))
+    const answers = both.join('').trim().split('\n')
+    expect(answers.filter((line) => line === 'forwarded absent')).to.have.length(14)
+    expect(answers.filter((line) => line === 'BUDGET_SPENT')).to.have.length(16)
+    expect(received).to.have.length(14)
+    await using stash = await openStash({ store: sqliteStore(file('budget.db')) })
+    expect((await stash.status()).providers[0]?.budgets[0]).to.include({ spent: '1.4', level: 'stop' })
+    expect((await stash.report()).totals.with?.money).to.eql([{ currency: 'EUR', amount: '1.4' }])
+  })
+
   it('go on when one is killed in mid-refresh: the other refreshes within the lease, and the counts hold', async () => {
     const store = sqliteStore(file('killed.db'))
     await using stash = await openStash({ store, providers: { harbour: harbourAt(base) } })

@@ -3,6 +3,7 @@ import { endpointList, resolveRule } from '../core/rules/compile.js'
 import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from '../core/rules/options.js'
 import { areTied, parseRequestTemplate, type RequestTemplate } from '../core/rules/request-template.js'
 import { durationMs } from '../core/time/duration.js'
+import { budgetFaults } from './budget-checks.js'
 import { withNearest } from './nearest-name.js'
 import { planFaults } from './plan-checks.js'
 
@@ -22,7 +23,7 @@ export function providerFaults(config: unknown): ConfigFault[] {
     if (other) faults.push({ path: `${path}.baseUrl`, message: `providers "${other}" and "${name}" have the same base URL` })
     else if (base) byBase.set(base, name)
     if (recordOf(provider.defaults)) faults.push(...setFaults(provider.defaults ?? {}, sets, `${path}.defaults`))
-    faults.push(...planFaults(provider.plan, `${path}.plan`), ...endpointFaults(provider, sets, path))
+    faults.push(...planFaults(provider.plan, `${path}.plan`), ...budgetFaults(provider, path), ...endpointFaults(provider, sets, path))
   }
   return faults
 }

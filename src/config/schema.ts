@@ -5,6 +5,7 @@ import { atLimits } from '../core/rules/options.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
 import { calendarPeriods } from '../core/time/calendar.js'
 import { weekdays } from '../core/time/timetable.js'
+import { budget } from './budget-schema.js'
 import { limit } from './limit-schema.js'
 import { plan } from './plan-schema.js'
 import {
@@ -139,7 +140,11 @@ const reuse = {
     .record(
       name,
       z.union(
-        [z.strictObject({ at: pointer }), z.strictObject({ header: text((value) => value !== '', 'a name') }), z.custom(isFunction)],
+        [
+          z.strictObject({ at: pointer, upTo: callCount.optional() }),
+          z.strictObject({ header: text((value) => value !== '', 'a name'), upTo: callCount.optional() }),
+          z.custom(isFunction),
+        ],
         {
           error: (issue) => `${received(issue)} is neither { at: "/usage/tokens" }, { header: "x-tokens" } nor a function`,
         },
@@ -191,6 +196,7 @@ const quota = z.strictObject({
   calls: callCount,
   per: oneOf(calendarPeriods),
   zone: zone.optional(),
+  remaining: z.strictObject({ header: text((value) => value !== '', 'a name') }).optional(),
 })
 
 function noQueue(issue: Issue): string {
@@ -201,6 +207,7 @@ const provider = z.strictObject({
   baseUrl: text(isBaseUrl, 'an absolute http or https URL without query, e.g. "https://tides.ebbline.example/v2"').optional(),
   timeout: timeout.optional(),
   limits: z.array(limit).optional(),
+  budgets: z.array(budget).optional(),
   queue: z.int({ error: noQueue }).min(0, { error: noQueue }).optional(),
   secretQuery: fieldNames.optional(),
   secretHeaders: fieldNames.optional(),

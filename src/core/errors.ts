@@ -46,6 +46,10 @@ export const errorCodes = {
     when: 'Calls to the endpoint or its provider failed a moment ago, so it is not asked before `retryAt`, and no older answer may be given.',
     next: 'Ask again after `retryAt`; shorten `holdOff`, 0 to have none, where the caller repeats calls itself.',
   },
+  BUDGET_SPENT: {
+    when: 'The call could have passed a budget of the provider, or a background call came when the budget is to be stretched, and no older answer may be given.',
+    next: 'Ask again after `retryAt`, when the next period of the budget begins; raise the budget, or allow older answers with `staleIfError`.',
+  },
   ARGUMENTS_UNKEYABLE: {
     when: 'The arguments of an operation hold something that cannot be told from others, so they give no key.',
     next: 'Give the operation a `keyedBy` that returns what tells its answers apart.',
@@ -198,6 +202,27 @@ export class HeldOffError extends StashenError {
     super(
       'HELD_OFF',
       `${provider}.${endpoint} is not asked before ${new Date(retryAt).toISOString()}, for calls to it failed: ask again then, or shorten "holdOff"`,
+    )
+    this.retryAt = new Date(retryAt)
+  }
+}
+
+/** A call that could have passed a budget. Code `BUDGET_SPENT`. */
+export class BudgetSpentError extends StashenError {
+  override readonly name = 'BudgetSpentError'
+  /** When the next period of the budget begins. */
+  readonly retryAt: Date
+
+  constructor(
+    readonly provider: string,
+    readonly endpoint: string,
+    /** Which budget, e.g. `budget of EUR 50 per month`. */
+    readonly budget: string,
+    retryAt: number,
+  ) {
+    super(
+      'BUDGET_SPENT',
+      `a call to ${provider}.${endpoint} now could pass a limit of your own (${budget}): ask again after ${new Date(retryAt).toISOString()}, raise the budget, or allow older answers with "staleIfError"`,
     )
     this.retryAt = new Date(retryAt)
   }

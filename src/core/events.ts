@@ -1,4 +1,5 @@
 import type { Outcome } from './decide/outcome.js'
+import type { BudgetLevel } from './limits/budget.js'
 
 /** Where something happened: an endpoint or operation, or a provider as a whole. */
 interface Spot {
@@ -28,6 +29,19 @@ export interface StashEvents {
     readonly retryAt: number
     readonly doing: 'waiting' | 'refused'
     readonly inBackground: boolean
+  }
+  /**
+   * A budget reached a level for the first time in its period, by the calls that have ended; `stop` also when a call was refused that
+   * could have passed it. `spent` and `amount` are decimals: money, or calls where `currency` is null. `until` is the end of the period.
+   */
+  readonly budget: {
+    readonly provider: string
+    readonly budget: string
+    readonly level: Exclude<BudgetLevel, 'free'>
+    readonly spent: string
+    readonly amount: string
+    readonly currency: string | null
+    readonly until: number
   }
   /** An upstream call is made again. */
   readonly retry: Spot & { readonly attempt: number; readonly afterMs: number }

@@ -1,4 +1,4 @@
-import type { Facts } from '../core/decide/decide.js'
+import type { Facts, WithheldFor } from '../core/decide/decide.js'
 import type { Keeping, NotKept } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import type { SearchVariance } from '../core/http/no-vary-search.js'
@@ -41,11 +41,11 @@ export type WithAnswer<T> = { readonly result: 'answered' | 'refused' | 'failed'
 export type Fetched<T> =
   | WithAnswer<T>
   | { readonly result: 'failed'; readonly error: unknown; readonly earlier?: number }
-  /** The call never left: a limit or a hold-off stood in its way, or its callers had gone. */
+  /** The call never left: a limit, a budget or a hold-off stood in its way, or its callers had gone. */
   | {
       readonly result: 'withheld'
       readonly error: unknown
-      readonly failure: 'limit-reached' | 'held-off' | undefined
+      readonly failure: Exclude<WithheldFor, 'overdue'> | undefined
       readonly earlier?: number
     }
 

@@ -1,4 +1,4 @@
-import { type Decision, decide, decideOnFailure, type Reuse } from '../core/decide/decide.js'
+import { type Decision, decide, decideOnFailure, type Reuse, type WithheldFor } from '../core/decide/decide.js'
 import { slid, timesOf } from '../core/decide/entry-times.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import type { Reason } from '../core/decide/reasons.js'
@@ -102,8 +102,9 @@ export class CallRunner {
     const found: Found = lookUp ? await this.lookUp(ask, looked) : { key: ask.key, entry: undefined, varied: false }
     const situation = situationOf(ask, found.entry, this.#parts.clock.now())
     const { bypass, excerpt } = ask
-    const heldOff = this.#parts.gate.heldOff(ask.endpoint)
-    const decision = decide({ ...situation, bypass, excerpt, varied: found.varied, heldOff })
+    const { gate } = this.#parts
+    const withheld = { heldOff: gate.heldOff(ask.endpoint), budget: gate.budgetLevel(ask.endpoint) }
+    const decision = decide({ ...situation, bypass, excerpt, varied: found.varied, ...withheld })
     return { found, decision, onFailure: decideOnFailure(situation) }
   }
 
@@ -348,7 +349,7 @@ type Counted = 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'otherwise' | 'letD
 interface Trouble<T> {
   readonly error?: unknown
   /** If it is not the upstream that failed. */
-  readonly failure?: 'limit-reached' | 'held-off' | 'overdue' | undefined
+  readonly failure?: WithheldFor | undefined
   readonly facts?: Partial<Outcome>
   readonly landed?: Landed<T>
   readonly joined?: boolean

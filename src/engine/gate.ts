@@ -1,4 +1,5 @@
 import { LimitReachedError } from '../core/errors.js'
+import type { BudgetLevel } from '../core/limits/budget.js'
 import type { Refusal } from '../core/limits/provider-state.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import { type GateParts, type Leaving, limitedCall } from './leaving.js'
@@ -19,7 +20,7 @@ export class Gate {
   }
 
   /**
-   * Lets a call leave, at once or in its turn. Rejects with `HeldOffError`, with `LimitReachedError` when it would have to wait longer
+   * Lets a call leave, at once or in its turn. Rejects with `HeldOffError`, `BudgetSpentError`, with `LimitReachedError` when it would have to wait longer
    * than it may, or with the reason of its signal. Whoever leaves tells the end.
    */
   async enter(leaving: Leaving): Promise<Pass> {
@@ -41,6 +42,11 @@ export class Gate {
   /** Whether an upstream is held off, as far as this process knows. */
   heldOff({ provider, name, holdOff }: Endpoint): boolean {
     return this.#rooms.get(provider)?.gate.heldOffUntil(name, holdOff, this.#parts.clock.now()) !== undefined
+  }
+
+  /** How far the budgets of a provider are spent, as far as this process knows. */
+  budgetLevel({ provider, spending }: Endpoint): BudgetLevel {
+    return (spending && this.#rooms.get(provider)?.gate.budgetLevel(this.#parts.clock.now())) || 'free'
   }
 
   /** What would stand in the way of a call now, by what the store knows; nothing is counted. */

@@ -103,7 +103,13 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
   const http: HttpExchange = { ...exchange, status, fields, arrived: fields, authorized: call.authorized, vary: varyOf(fields) }
   const result = resultOfStatus(status, endpoint.failure.statuses)
   const arrived = {
-    ...{ answer, status, vary: http.vary, search: searchVariance(fields), told: toldBy(status, fields, exchange.answeredAt) },
+    ...{
+      answer,
+      status,
+      vary: http.vary,
+      search: searchVariance(fields),
+      told: toldBy(status, fields, exchange.answeredAt, endpoint.toldQuota),
+    },
     judged: takesWholeAnswer(endpoint) ? undefined : (key: string) => keepAnswer(endpoint, key, headOnly(http), http),
     finish: () => finishBody(call, answer, body, http, lengthOf(response, fields)),
     release: () => body?.release(),

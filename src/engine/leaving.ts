@@ -26,13 +26,10 @@ export interface Leaving {
 
 /** A leaving call, as the limits of its provider see it. */
 export function limitedCall({ endpoint, urgency }: Pick<Leaving, 'endpoint' | 'urgency'>): LimitedCall {
-  const { name, limits, holdOff, timeouts } = endpoint
+  const { name, limits, spending, holdOff, timeouts } = endpoint
   return {
-    endpoint: name,
-    limits,
-    holdOff,
+    ...{ endpoint: name, limits, spending, holdOff },
     inBackground: urgency.inBackground,
-    isSpare: urgency.nobodyWaits === true,
     longestMs: timeouts.totalMs + 1_000,
   }
 }

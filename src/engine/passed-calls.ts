@@ -15,7 +15,9 @@ import type { Endpoint } from '../core/rules/endpoint.js'
 import type { CallOptions } from '../core/rules/options.js'
 import { placeOfRequest } from '../core/rules/request-key.js'
 import type { RuleBook } from '../core/rules/rule-book.js'
+import { type Units, unitsOf } from '../core/rules/units.js'
 import { termsOf } from './ask.js'
+import type { Line } from './books.js'
 import type { CallRunner } from './call-runner.js'
 import type { Events } from './events.js'
 import type { Gate } from './gate.js'
@@ -71,10 +73,18 @@ export class PassedCalls {
       const response = await fetch(input, timed ? { ...init, signal: timed.signal } : init)
       status = response.status
       result = resultOfStatus(status, endpoint?.failure.statuses)
-      const told = toldBy(status, fieldsOf(response.headers), clock.now())
+      const told = toldBy(status, fieldsOf(response.headers), clock.now(), rule?.toldQuota)
       if (pass && isTelling(told)) await pass.told(told)
-      await pass?.end({ how: result, what: `answered with status ${status}`, saidWhen: saysWhen(told) })
+      const passing = pass
       pass = undefined
+      const end = (units?: Units) =>
+        passing?.end({
+          ...{ how: result, what: `answered with status ${status}`, saidWhen: saysWhen(told) },
+          ...{ ending: endingOf(result, status), units },
+        })
+      const units = endpoint?.units && result === 'answered' ? countedUnits(endpoint, line, clock, response) : undefined
+      if (units) void this.#parts.runner.track(units.then(end))
+      else await end()
       const asksOnly = safeMethods.includes(method) || endpoint?.freshForMs !== undefined
       if (!asksOnly && status >= 200 && status < 400) await this.#outdate(url, response)
       const outcome: Outcome = {
@@ -89,7 +99,7 @@ export class PassedCalls {
     } finally {
       cancel()
       const gone = trouble !== undefined && !(ending?.signal.aborted ?? true)
-      await pass?.end({ how: gone && isAbort(trouble) ? 'left' : 'failed', what: errorWords(trouble) })
+      await pass?.end({ how: gone && isAbort(trouble) ? 'left' : 'failed', what: errorWords(trouble), ending: 'noAnswer' })
       const ms = clock.ticks() - began
       const tally = line.at(clock.now())
       tally[result === 'answered' ? 'forwarded' : 'letDown']++
@@ -166,6 +176,40 @@ export class PassedCalls {
     const late = () => ending.abort(new UpstreamTimeoutError(provider, name, 'firstByte', firstByteMs))
     const cancel = this.#parts.clock.later(firstByteMs, late)
     return { ending, cancel, signal: own ? AbortSignal.any([own, ending.signal]) : ending.signal }
+  }
+}
+
+/** Counts the units that an answer cost, once it has been read to its end; the caller's own answer is not touched. */
+async function countedUnits(
+  { units: sources, maxBodyBytes }: Endpoint,
+  line: Line,
+  clock: Clock,
+  response: Response,
+): Promise<Units | undefined> {
+  const head = { status: response.status, header: (name: string) => response.headers.get(name) }
+  const readsBody = Object.values(sources ?? {}).some((source) => typeof source === 'function' || 'at' in source)
+  const text = readsBody ? await textUpTo(response.clone(), maxBodyBytes) : ''
+  const units = unitsOf(sources, { ...head, json: () => JSON.parse(text) })
+  for (const kind of ['made', 'asked'] as const) line.at(clock.now()).addUnits(kind, units)
+  return units
+}
+
+/** The text of a body; empty where it is longer, or breaks off. */
+async function textUpTo({ body }: Response, most: number): Promise<string> {
+  const [decoder, reader] = [new TextDecoder(), body?.getReader()]
+  let [text, length] = ['', 0]
+  try {
+    for (let piece = await reader?.read(); piece && !piece.done; piece = await reader?.read()) {
+      length += piece.value.byteLength
+      if (length > most) {
+        void reader?.cancel()
+        return ''
+      }
+      text += decoder.decode(piece.value, { stream: true })
+    }
+    return text
+  } catch {
+    return ''
   }
 }
 

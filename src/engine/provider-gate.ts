@@ -1,9 +1,12 @@
+import type { BudgetLevel } from '../core/limits/budget.js'
 import { type HoldOff, type HoldOffRule, heldOffUntil } from '../core/limits/hold-off.js'
 import {
   type Admission,
   admit,
+  budgetLevelOf,
   type CallEnd,
   type LimitedCall,
+  newlyReached,
   nothingKnown,
   type Passage,
   type ProviderState,
@@ -54,14 +57,18 @@ export class ProviderGate {
 
   /** Asks for a way out: counts the call if it is let through. */
   admit(call: LimitedCall): Maybe<{ passage: Passage } | { refusal: Refusal }> {
-    const admitted = this.#change<Admission>({
-      make: (state) => {
-        const admission = admit(state, call, this.#parts.clock.now())
-        return { state: admission.admitted ? admission.state : undefined, result: admission }
+    const admitted = this.#change<{ admission: Admission; before: ProviderState }>({
+      make: (before) => {
+        const admission = admit(before, call, this.#parts.clock.now())
+        return { state: admission.state, result: { admission, before } }
       },
-      again: (state, admission) => (admission.admitted ? withBegun(state, call, admission.passage) : state),
+      again: (state, { admission }) => (admission.admitted ? withBegun(state, call, admission.passage) : state),
     })
-    return admitted instanceof Promise ? admitted.then(outcomeOf) : outcomeOf(admitted)
+    const outcome = ({ admission, before }: { admission: Admission; before: ProviderState }) => {
+      if (admission.state) this.#tellBudgets({ before, after: admission.state })
+      return admission.admitted ? { passage: admission.passage } : { refusal: admission }
+    }
+    return admitted instanceof Promise ? admitted.then(outcome) : outcome(admitted)
   }
 
   /** What would stand in the way of a call now, by what the store knows; nothing is counted. */
@@ -108,6 +115,11 @@ export class ProviderGate {
   heldOffUntil(endpoint: string, rule: HoldOffRule, now: number): number | undefined {
     const { wholeHoldOff, holdOffs } = this.#known
     return heldOffUntil(wholeHoldOff, rule, now) ?? heldOffUntil(holdOffs[endpoint], rule, now)
+  }
+
+  /** How far the budgets are spent, as far as this process knows. */
+  budgetLevel(now: number): BudgetLevel {
+    return budgetLevelOf(this.#known, now)
   }
 
   /** Writes what the store did not take, if it takes it now. */
@@ -163,7 +175,17 @@ export class ProviderGate {
     return result
   }
 
-  #tell(endpoint: string, { before, after }: Turn): void {
+  #tellBudgets({ before, after }: Turn): void {
+    for (const { name, amount, currency, spent, state } of newlyReached(before, after)) {
+      const level = state.told as Exclude<BudgetLevel, 'free'>
+      const facts = { budget: name, level, spent, amount, currency: currency ?? null, until: state.end }
+      this.#parts.events.tell('budget', { provider: this.#provider, ...facts })
+    }
+  }
+
+  #tell(endpoint: string, turn: Turn): void {
+    const { before, after } = turn
+    this.#tellBudgets(turn)
     this.#tellOne(endpoint, before.holdOffs[endpoint], after.holdOffs[endpoint], after)
     this.#tellOne(null, before.wholeHoldOff, after.wholeHoldOff, after)
   }
@@ -180,10 +202,6 @@ export class ProviderGate {
 interface Turn {
   readonly before: ProviderState
   readonly after: ProviderState
-}
-
-function outcomeOf(admission: Admission): { passage: Passage } | { refusal: Refusal } {
-  return admission.admitted ? { passage: admission.passage } : { refusal: admission }
 }
 
 /** What a store gives that is no state counts as nothing known. */

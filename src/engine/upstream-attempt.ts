@@ -1,10 +1,11 @@
-import { decideOnFailure } from '../core/decide/decide.js'
+import { decideOnFailure, type WithheldFor } from '../core/decide/decide.js'
 import type { Keeping, NotKept } from '../core/decide/keep.js'
 import { errorWords } from '../core/error-words.js'
-import { HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../core/errors.js'
+import { BudgetSpentError, HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../core/errors.js'
 import type { UpstreamCallFacts } from '../core/events.js'
 import { countStatus } from '../core/ledger/tally.js'
 import { isTelling, saysWhen } from '../core/limits/told-limits.js'
+import { endingOf } from '../core/money/billed-calls.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry } from '../core/ports/store.js'
 import type { Units } from '../core/rules/units.js'
@@ -104,7 +105,7 @@ export class UpstreamAttempt<T> {
   async #leave(): Promise<void> {
     const { ask } = this.#errand
     const { endpoint } = ask
-    await this.#pass?.end({ how: 'answered' })
+    await this.#pass?.end({ how: 'answered', ending: 'unmodified' })
     this.#pass = undefined
     if (endpoint.mode !== 'measure') {
       try {
@@ -162,7 +163,7 @@ export class UpstreamAttempt<T> {
     const tally = ask.line.at(this.#parts.clock.now())
     tally.upAnswered += earlier
     if (this.#beganAt === undefined || this.#withheld !== undefined) {
-      const failure = error instanceof HeldOffError ? 'held-off' : error instanceof LimitReachedError ? 'limit-reached' : undefined
+      const failure = withheldFor(error)
       return { fetched: { result: 'withheld', error, failure }, ...rest }
     }
     this.#ended('failed', error)
@@ -185,9 +186,10 @@ export class UpstreamAttempt<T> {
       const finished = await fetched.finish()
       this.#cancelTimers()
       over()
-      this.#answerEnded(fetched, finished)
       units = 'kept' in finished ? finished.kept.units : undefined
-      if (fetched.status !== 304) ask.line.at(clock.now()).addUnits('made', units)
+      const bought = fetched.status === 304 ? undefined : units
+      this.#answerEnded(fetched, finished, bought)
+      if (bought) ask.line.at(clock.now()).addUnits('made', bought)
       if ('kept' in finished) keeper.measured(ask, place.key, askedAt, finished.kept)
       const kept = reusable && this.#pauseMs === undefined && !(standsIn && fetched.result !== 'answered')
       end = kept ? await keeper.keep(ask, finished, place, previous, call) : notReused(finished)
@@ -206,21 +208,21 @@ export class UpstreamAttempt<T> {
   }
 
   /** Counts how an upstream call ended that gave an answer. */
-  #answerEnded(fetched: WithAnswer<T>, finished: Finished): void {
+  #answerEnded(fetched: WithAnswer<T>, finished: Finished, units: Units | undefined): void {
     const { status, result } = fetched
     if (result === 'answered' && !('broken' in finished) && !('amiss' in finished)) {
       const again = status !== undefined && repeatableStatuses.includes(status)
-      this.#ended('answered', undefined, fetched, again)
+      this.#ended('answered', undefined, { ...fetched, units }, again)
       return
     }
     const error = 'broken' in finished ? finished.broken : 'amiss' in finished ? finished.amiss : undefined
-    this.#ended(result === 'refused' ? 'refused' : 'failed', error, fetched)
+    this.#ended(result === 'refused' ? 'refused' : 'failed', error, { ...fetched, units })
   }
 
   #ended(
     how: 'answered' | 'refused' | 'failed',
     error: unknown,
-    fetched?: { readonly status?: number; readonly told?: Parameters<typeof saysWhen>[0] | undefined },
+    fetched?: { readonly status?: number; readonly told?: Parameters<typeof saysWhen>[0] | undefined; readonly units?: Units | undefined },
     askAgain = how !== 'answered',
   ): void {
     const { ask } = this.#errand
@@ -235,7 +237,8 @@ export class UpstreamAttempt<T> {
     }
     const what = error !== undefined ? errorWords(error) : `answered with status ${status}`
     const ending = left ? 'left' : this.#pauseMs !== undefined && how !== 'refused' ? 'left' : how
-    void this.#pass?.end({ how: ending, what, saidWhen: told !== undefined && saysWhen(told) })
+    const billed = { ending: endingOf(how, status), units: fetched?.units }
+    void this.#pass?.end({ how: ending, what, saidWhen: told !== undefined && saysWhen(told), ...billed })
     this.#tell(left ? 'left' : how, status, error)
   }
 
@@ -271,6 +274,12 @@ export class UpstreamAttempt<T> {
 function lateFailure<T>(fetched: WithAnswer<T>, end: Ended, isWhole: boolean): Fetched<T> {
   if ('broken' in end) return { result: 'failed', error: end.broken }
   return isWhole ? { ...fetched, result: 'failed' } : fetched
+}
+
+function withheldFor(error: unknown): Exclude<WithheldFor, 'overdue'> | undefined {
+  if (error instanceof HeldOffError) return 'held-off'
+  if (error instanceof BudgetSpentError) return 'budget-spent'
+  return error instanceof LimitReachedError ? 'limit-reached' : undefined
 }
 
 function notReused(finished: Finished): Ended {

@@ -1,7 +1,8 @@
-import { HeldOffError, LimitReachedError } from '../core/errors.js'
+import { BudgetSpentError, HeldOffError, LimitReachedError } from '../core/errors.js'
 import type { CallEnd, LimitedCall, Passage, Refusal } from '../core/limits/provider-state.js'
 import type { Told } from '../core/limits/told-limits.js'
 import type { Maybe } from '../core/ports/store.js'
+import type { Endpoint } from '../core/rules/endpoint.js'
 import { type GateParts, type Leaving, limitedCall } from './leaving.js'
 import type { ProviderGate } from './provider-gate.js'
 
@@ -62,7 +63,7 @@ export class WaitingRoom {
 
   #assertMayWait({ endpoint, waitMs, urgency }: Leaving, { why, at, sure, what }: Refusal): void {
     const now = this.#parts.clock.now()
-    if (why === 'held-off') throw new HeldOffError(endpoint.provider, endpoint.name, at)
+    if (why !== 'limit-reached') throw refusing(endpoint, { why, at, what })
     const retryAt = sure ? at : Math.min(at, now + lookAgainMs)
     const full = this.size >= endpoint.queue
     const waits = !full && retryAt <= now + waitMs && waitMs > 0
@@ -159,8 +160,8 @@ export class WaitingRoom {
         return lookAt
       }
       const { why, at, sure, whole, what } = admission.refusal
-      if (why === 'held-off') {
-        ticket.refuse(new HeldOffError(endpoint.provider, endpoint.name, at))
+      if (why !== 'limit-reached') {
+        ticket.refuse(refusing(endpoint, { why, at, what }))
         this.#again = true
         continue
       }
@@ -216,4 +217,9 @@ export class WaitingRoom {
       },
     }
   }
+}
+
+/** What a call that there is no sense in waiting for ends in. */
+function refusing({ provider, name }: Endpoint, { why, at, what }: Pick<Refusal, 'why' | 'at' | 'what'>): HeldOffError | BudgetSpentError {
+  return why === 'held-off' ? new HeldOffError(provider, name, at) : new BudgetSpentError(provider, name, what, at)
 }

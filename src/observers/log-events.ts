@@ -39,6 +39,8 @@ const spot = ({ provider, endpoint }: { provider: string; endpoint: string | nul
 
 const iso = (at: number) => new Date(at).toISOString()
 
+const levelWords = { warn: 'nearly spent', stretch: 'stretched with older answers', stop: 'spent, nothing leaves' } as const
+
 /** Level and words of each event. */
 const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [Level, string] } = {
   call: (event) => ['debug', `${spot(event)}: ${event.how}${event.reason ? ` (${event.reason})` : ''}`],
@@ -50,6 +52,10 @@ const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [L
   limited: (event) => [
     event.doing === 'refused' ? 'warn' : 'info',
     `${spot(event)}: ${event.doing === 'refused' ? 'a call was not let out' : 'a call waits'} (${event.limit}), room again at ${iso(event.retryAt)}`,
+  ],
+  budget: ({ provider, budget, level, spent, until }) => [
+    level === 'warn' ? 'warn' : 'error',
+    `provider ${provider}, ${budget}: ${levelWords[level]}, ${spent} spent, the next period begins at ${iso(until)}`,
   ],
   retry: (event) => ['info', `${spot(event)}: called again, for the ${event.attempt}. time, after ${event.afterMs} ms`],
   'hold-off': (event) => [

@@ -25,6 +25,12 @@ export function statusText({ at, store, providers }: StatusModel, { colors, zone
   return `${colors.bold('store')}  ${health}\n${rows}\n`
 }
 
+/** How many calls fewer a provider says are left than were counted here. */
+function differenceText(fewer: number): string {
+  const calls = `${countText(Math.abs(fewer))} ${Math.abs(fewer) === 1 ? 'call' : 'calls'}`
+  return fewer > 0 ? `${calls} fewer than counted here: others use the key` : `${calls} more than counted here`
+}
+
 type Rows = Parameters<InstanceType<typeof Table>['push']>
 
 function providerRows(provider: ProviderStatus, now: number, { colors, zone }: { colors: Colors; zone: string }): Rows {
@@ -32,10 +38,18 @@ function providerRows(provider: ProviderStatus, now: number, { colors, zone }: {
   const moment = (iso: string) => momentText(iso, zone, 'medium')
   const when = (iso: string) =>
     `${moment(iso)} (${Date.parse(iso) > now ? `in ${ageText(Date.parse(iso) - now)}` : `${ageText(now - Date.parse(iso))} ago`})`
-  for (const { limit, left, calls, leftInBackground, roomAgainAt } of provider.limits) {
+  for (const { limit, left, calls, leftInBackground, roomAgainAt, told } of provider.limits) {
     const again = roomAgainAt === null ? '' : `room again by ${when(roomAgainAt)}`
     const count = `${countText(left)} of ${countText(calls)} left`
     rows.push(['  limit', limit, left > 0 ? count : colors.yellow(count), again || `${countText(leftInBackground)} for background calls`])
+    if (told && told.fewer !== 0) rows.push(['', '', `${countText(told.left)} by its own word`, differenceText(told.fewer)])
+  }
+  for (const { budget, amount, currency, spent, level, until } of provider.budgets) {
+    const [unit, of] = currency === null ? ['calls', countText(Number(amount))] : [currency, amount]
+    const count = `${spent} of ${of} ${unit} spent`
+    const words = { free: '', warn: 'nearly spent', stretch: 'stretched with older answers', stop: 'spent, nothing leaves' }
+    const shown = level === 'free' ? count : level === 'stop' ? colors.red(count) : colors.yellow(count)
+    rows.push(['  budget', budget, shown, [words[level], until && `until ${when(until)}`].filter(Boolean).join(', ')])
   }
   for (const { name, left, calls, until } of provider.told) {
     const of = calls === null ? '' : ` of ${countText(calls)}`

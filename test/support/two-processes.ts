@@ -6,9 +6,12 @@ export function harbourAt(baseUrl: string): ProviderOptions {
     baseUrl,
     timeout: '2 s',
     limits: [{ calls: 20, per: 'hour' }, { atOnce: 4 }],
+    plan: { currency: 'EUR', perCall: '0' },
+    budgets: [{ money: '1.45', per: 'year', stretchAt: 1 }],
     endpoints: {
       position: { request: 'GET /positions/{id}', freshFor: '300 ms', staleWhileRevalidate: '1 day', staleIfError: '1 day' },
       quote: { request: 'GET /quotes/{id}', freshFor: '1 day', maxWait: '20 s' },
+      berth: { request: 'GET /berths/{id}', freshFor: '1 day', maxWait: '20 s', perCall: '0.10' },
     },
   }
 }

@@ -1,4 +1,5 @@
 import type { RequestWishes } from '../http/request-wishes.js'
+import type { BudgetLevel } from '../limits/budget.js'
 import { isFresh, isRefreshable, isUsable, type StoredTimes } from './entry-times.js'
 import type { Mode } from './mode.js'
 import type { Reason } from './reasons.js'
@@ -29,6 +30,8 @@ export interface Facts {
   readonly neverStale: boolean
   /** Whether calls to this upstream failed a moment ago, so that it is not asked. */
   readonly heldOff: boolean
+  /** How far the budgets of the provider are spent, as far as is known here. */
+  readonly budget: BudgetLevel
   readonly now: number
 }
 
@@ -56,9 +59,13 @@ export function decide(facts: Facts): Decision {
   return touched && facts.excerpt ? { do: 'call', fwd: 'request', reason: facts.excerpt, reuse: 'none' } : decision
 }
 
+/** Why a call got no answer that the upstream could have given it. */
+export type WithheldFor = 'limit-reached' | 'held-off' | 'budget-spent' | 'overdue'
+
 /** The first row whose condition holds. */
 function decideOnline(facts: Facts): Decision {
   const { entry, wishes, now, heldOff, neverStale } = facts
+  const saves = facts.budget === 'stretch' || facts.budget === 'stop'
   if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: 'none' }
   if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: 'none' }
   if (facts.bypass === 'request-excepted') return { do: 'call', fwd: 'bypass', reason: 'request-excepted', reuse: 'none' }
@@ -71,11 +78,14 @@ function decideOnline(facts: Facts): Decision {
   if (wishes.ask === 'check') return { do: 'call', fwd: 'request', reason: 'check-asked', reuse: 'own' }
   if (fresh && suits(entry, wishes, now)) {
     const ahead = entry.freshUntil - now <= facts.refreshAheadMs && !wishes.storedOnly && !facts.excerpt
-    return { do: 'serve', how: 'hit', reason: 'fresh', ...(ahead && !heldOff && { refresh: true }) }
+    return { do: 'serve', how: 'hit', reason: 'fresh', ...(ahead && !heldOff && !saves && { refresh: true }) }
   }
   if (!neverStale && acceptsStale(entry, wishes, now)) return { do: 'serve', how: 'stale', reason: 'stale-accepted' }
   if (fresh) return { do: 'call', fwd: 'request', reason: 'younger-asked', reuse: 'shared' }
   const mayBeStale = !neverStale && !refusesStale(entry, wishes, now)
+  if (mayBeStale && saves && !wishes.storedOnly && (isRefreshable(entry, facts, now) || isUsable(entry, facts, wishes, now))) {
+    return { do: 'serve', how: 'stale', reason: facts.budget === 'stop' ? 'budget-spent' : 'budget-stretched' }
+  }
   if (mayBeStale && !heldOff && isRefreshable(entry, facts, now)) {
     return { do: 'serve', how: 'stale', reason: 'refreshing', refresh: !wishes.storedOnly && !facts.excerpt }
   }
@@ -93,7 +103,7 @@ function decideOffline({ entry, freshForMs = 0, now }: Facts): Decision {
 export function decideOnFailure(
   facts: Pick<Facts, 'mode' | 'entry' | 'freshForMs' | 'staleIfErrorMs' | 'wishes' | 'neverStale' | 'now'> & {
     /** What went wrong, if not the upstream. */
-    readonly failure?: 'limit-reached' | 'held-off' | 'overdue' | undefined
+    readonly failure?: WithheldFor | undefined
     /** Whether the endpoint has a default answer. */
     readonly otherwise: boolean
   },

@@ -43,7 +43,7 @@ export interface Explanation {
   /** The reason in words. */
   readonly because: string
   /** What would stand in the way of an upstream call now: a limit or a hold-off, and until when as far as is known; null: nothing. */
-  readonly inTheWay: { readonly why: 'limit-reached' | 'held-off'; readonly what: string; readonly until: number } | null
+  readonly inTheWay: { readonly why: 'limit-reached' | 'held-off' | 'budget-spent'; readonly what: string; readonly until: number } | null
   /** Whether an older answer would be given if the upstream call failed. */
   readonly olderAnswerOnFailure: boolean
 }

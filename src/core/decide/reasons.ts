@@ -17,6 +17,8 @@ export const reasons = {
   'stored-only-asked': 'the request asks for a stored answer only, and none is stored that may be used',
   'held-off': 'calls to the upstream failed a moment ago, so the older answer was given without asking again',
   'limit-reached': 'a call now would have passed a limit of the provider, so the older answer was given',
+  'budget-stretched': 'the budget of the provider is nearly spent, so the older answer was given without asking again',
+  'budget-spent': 'the budget of the provider is spent, so the older answer was given',
   overdue: 'the upstream did not answer within the time of this call, so the older answer was given',
   'upstream-failed': 'the upstream call failed, so the older answer was given',
   'default-given': 'the upstream gave no answer, and no older one may be given, so the default of the endpoint was',

@@ -38,7 +38,7 @@ interface Sized {
   readonly name: string
   /** Whether it holds for the provider as a whole. */
   readonly whole: boolean
-  /** A quota, which is counted, and holds back only refreshes that nobody waits for, to what is due by now of an even pace. */
+  /** A quota: background calls get of it what is due by now of an even pace. */
   readonly paced?: boolean
   /** Calls allowed, and how many of them to background calls. */
   readonly calls: number
@@ -95,10 +95,15 @@ export function compileLimit(options: LimitOptions, endpoint?: string): Limit {
   return { kind: window, perMs, calendar: isCalendarUnit(per) ? { unit: per, zone } : undefined, ...size }
 }
 
-/** The quota of a provider as a limit that is only paced. */
+/** The quota of a provider as a limit. */
 export function compileQuota({ calls, per, zone }: Quota): Limit {
   const limit = compileLimit({ calls, per, window: 'aligned', zone, reserved: 0 })
-  return { ...limit, id: `quota ${per}`, name: `quota of ${calls} calls per ${per}`, paced: true }
+  return { ...limit, id: quotaId(per), name: `quota of ${calls.toLocaleString('en')} calls per ${per}`, paced: true }
+}
+
+/** What the limit of a quota is found by, and what a provider says is left of it. */
+export function quotaId(per: Quota['per']): string {
+  return `quota ${per}`
 }
 
 /** The longest that a window can be, milliseconds. */

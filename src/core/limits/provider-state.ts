@@ -1,3 +1,18 @@
+import type { Ending } from '../money/billed-calls.js'
+import type { Units } from '../rules/units.js'
+import type { Budget, BudgetLevel, Spending } from './budget.js'
+import {
+  type BudgetState,
+  leaving,
+  mayLeave,
+  ownAtMost,
+  reached,
+  spentOf,
+  unspent,
+  upToDate,
+  withLeft,
+  withReturned,
+} from './budget-state.js'
 import { afterFailure, type HoldOff, type HoldOffRule, heldOffUntil } from './hold-off.js'
 import { alignedWindow, type Limit } from './limit.js'
 import { begun, ended, type LimitState, type RoomAgain, roomAgain, roomIn, unused } from './limit-state.js'
@@ -9,6 +24,13 @@ export interface LimitUse {
   readonly state: LimitState
 }
 
+/** A budget, and how far it is spent. */
+export interface BudgetUse extends Pick<Budget, 'name' | 'amount' | 'currency'> {
+  readonly state: BudgetState
+  /** A decimal: what the calls cost that have ended. */
+  readonly spent: string
+}
+
 /** What is known of a provider by all who share a store: plain data, kept as JSON. Moments are milliseconds since 1970-01-01T00:00Z. */
 export interface ProviderState {
   /** By the limit's id. */
@@ -17,6 +39,8 @@ export interface ProviderState {
   readonly told: Readonly<Record<string, ToldLimit>>
   /** Nobody asks before, for the provider said so. */
   readonly notBefore?: number | undefined
+  /** By the budget's id. */
+  readonly budgets?: Readonly<Record<string, BudgetUse>>
   /** By endpoint, and of the provider as a whole. */
   readonly holdOffs: Readonly<Record<string, HoldOff>>
   readonly wholeHoldOff?: HoldOff | undefined
@@ -36,10 +60,10 @@ export interface LimitedCall {
   readonly endpoint: string
   /** Those of the provider and of the endpoint. */
   readonly limits: readonly Limit[]
+  /** Where its provider has budgets. */
+  readonly spending?: Spending | undefined
   readonly holdOff: HoldOffRule
   readonly inBackground: boolean
-  /** Whether nobody waits for it, so that it can as well be left undone. */
-  readonly isSpare: boolean
   /** How long it can take, milliseconds: nothing heard of it by then, it counts as ended. */
   readonly longestMs: number
 }
@@ -50,15 +74,18 @@ export interface Passage {
   readonly until: number
   /** Calls that had ended when it began. */
   readonly endedBefore: number
+  /** The most that it can cost besides its place among the plan's calls: one decimal a budget. */
+  readonly own?: readonly string[]
 }
 
 export type Admission =
   | { readonly admitted: true; readonly passage: Passage; readonly state: ProviderState }
-  | ({ readonly admitted: false } & Refusal)
+  /** `state`: where the refusal itself is to be remembered. */
+  | ({ readonly admitted: false; readonly state?: ProviderState } & Refusal)
 
 /** Why a call may not go out, and when to try again. */
 export interface Refusal extends RoomAgain {
-  readonly why: 'held-off' | 'limit-reached'
+  readonly why: 'held-off' | 'limit-reached' | 'budget-spent'
   /** What stands in the way, for people. */
   readonly what: string
   /** Whether it stands in the way of the provider's other endpoints too. */
@@ -70,8 +97,78 @@ export function admit(state: ProviderState, call: LimitedCall, now: number): Adm
   const refusal = heldOff(state, call, now) ?? pastTold(state, call, now) ?? pastDeclared(state, call, now)
   if (refusal) return { admitted: false, ...refusal }
   const until = now + call.longestMs
-  const passage = { began: now, until, endedBefore: state.endedEver }
+  const overspent = call.spending && pastBudget(state, call.spending, { now, until, inBackground: call.inBackground })
+  if (overspent) return { admitted: false, ...overspent }
+  const own = call.spending && ownPrices(state, call.spending, now)
+  const passage = { began: now, until, endedBefore: state.endedEver, ...(own && { own }) }
   return { admitted: true, passage, state: withBegun(state, call, passage) }
+}
+
+function budgetState({ budgets = {} }: ProviderState, budget: Budget, now: number): BudgetState {
+  const known = budgets[budget.id]
+  return known ? upToDate(budget, known.state, now) : unspent(budget, now)
+}
+
+function ownPrices(state: ProviderState, { budgets, price }: Spending, now: number): string[] {
+  return budgets.map((budget) => ownAtMost(budget, budgetState(state, budget, now), price, now))
+}
+
+function pastBudget(
+  state: ProviderState,
+  { budgets, price }: Spending,
+  { now, until, inBackground }: { now: number; until: number; inBackground: boolean },
+): (Refusal & { state?: ProviderState }) | undefined {
+  for (const budget of budgets) {
+    const known = budgetState(state, budget, now)
+    const own = ownAtMost(budget, known, price, now)
+    if (mayLeave(budget, known, leaving(budget, price, own, until), now, inBackground)) continue
+    const spent = inBackground && reached(known.level, 'stretch') ? known : { ...known, level: 'stop' as const }
+    const refusal = { why: 'budget-spent', what: budget.name, at: known.end, sure: true, whole: true } as const
+    return { ...refusal, ...(known.level !== spent.level && { state: withBudget(state, budget, spent) }) }
+  }
+  return undefined
+}
+
+function withBudget(state: ProviderState, budget: Budget, spent: BudgetState): ProviderState {
+  const { name, amount, currency } = budget
+  const told = reached(spent.told, spent.level) ? spent.told : spent.level
+  const use: BudgetUse = { name, amount, currency, state: { ...spent, told }, spent: spentOf(budget, spent).toFixed() }
+  return { ...state, budgets: { ...state.budgets, [budget.id]: use } }
+}
+
+function withSpending(state: ProviderState, { budgets, price }: Spending, { began, until, own = [] }: Passage): ProviderState {
+  return budgets.reduce((known, budget, i) => {
+    const left = leaving(budget, price, own[i] ?? '0', until)
+    return withBudget(known, budget, withLeft(budgetState(known, budget, began), left))
+  }, state)
+}
+
+function withSpent(
+  state: ProviderState,
+  { budgets, price }: Spending,
+  { until, own = [] }: Passage,
+  { at, ending = 'answered', units }: CallEnd,
+): ProviderState {
+  return budgets.reduce((known, budget, i) => {
+    const left = leaving(budget, price, own[i] ?? '0', until)
+    return withBudget(known, budget, withReturned(budget, budgetState(known, budget, at), left, { at, ending, units, price }))
+  }, state)
+}
+
+/** Budgets that reached a level for the first time in their period. */
+export function newlyReached(before: ProviderState, after: ProviderState): BudgetUse[] {
+  return Object.entries(after.budgets ?? {}).flatMap(([id, use]) => {
+    const was = before.budgets?.[id]?.state
+    const level = was?.start === use.state.start ? was.told : 'free'
+    return use.state.told === 'free' || reached(level, use.state.told) ? [] : [use]
+  })
+}
+
+/** How far the budgets of a provider are spent, the most spent of them. */
+export function budgetLevelOf({ budgets = {} }: ProviderState, now: number): BudgetLevel {
+  let level: BudgetLevel = 'free'
+  for (const { state } of Object.values(budgets)) if (now < state.end && reached(state.level, level)) level = state.level
+  return level
 }
 
 function heldOff({ wholeHoldOff, holdOffs }: ProviderState, { endpoint, holdOff }: LimitedCall, now: number): Refusal | undefined {
@@ -95,12 +192,14 @@ function pastTold({ notBefore, told }: ProviderState, { inBackground }: LimitedC
   return spent && { ...facts, at: spent.until, what: 'the provider said that no more calls are left' }
 }
 
-function pastDeclared(state: ProviderState, { limits, inBackground, isSpare }: LimitedCall, now: number): Refusal | undefined {
+function pastDeclared(state: ProviderState, { limits, inBackground }: LimitedCall, now: number): Refusal | undefined {
   for (const limit of limits) {
     const used = state.limits[limit.id]?.state ?? unused
-    if (limit.paced) {
-      if (!isSpare || roomIn(limit, used, now, false) > notYetDue(limit, now)) continue
-      return { why: 'limit-reached', what: limit.name, whole: true, at: now + 60_000, sure: true }
+    if (limit.paced && inBackground) {
+      const left = Math.min(roomIn(limit, used, now, false), toldLeft(state, limit, now))
+      if (left <= notYetDue(limit, now))
+        return { why: 'limit-reached', what: limit.name, whole: true, at: dueAt(limit, left, now), sure: true }
+      continue
     }
     if (roomIn(limit, used, now, inBackground) >= 1) continue
     return { why: 'limit-reached', what: limit.name, whole: limit.whole, ...roomAgain(limit, used, now, inBackground) }
@@ -108,15 +207,30 @@ function pastDeclared(state: ProviderState, { limits, inBackground, isSpare }: L
   return undefined
 }
 
-/** How many calls of a paced limit are left for the rest of its window. */
-function notYetDue(limit: Limit, now: number): number {
+/** What a provider says is left of a quota. */
+function toldLeft({ told }: ProviderState, { id }: Limit, now: number): number {
+  const said = told[id]
+  return said && now < said.until ? said.left : Number.POSITIVE_INFINITY
+}
+
+/** How many calls of a paced limit are for the rest of its window. */
+export function notYetDue(limit: Limit, now: number): number {
   if (limit.kind !== 'aligned') return 0
   const { start, end } = alignedWindow(limit, now)
   return Math.ceil((limit.calls * (end - now)) / (end - start))
 }
 
+/** When a call is due of a paced limit of which so many calls are left. */
+function dueAt(limit: Limit, left: number, now: number): number {
+  if (limit.kind !== 'aligned') return now
+  const { start, end } = alignedWindow(limit, now)
+  return Math.max(now + 1, Math.ceil(end - (Math.max(0, left - 1) * (end - start)) / limit.calls))
+}
+
 /** Counts a call that has begun, also where its admission was given without this state. */
-export function withBegun(state: ProviderState, { endpoint, limits }: LimitedCall, { began, until }: Passage): ProviderState {
+export function withBegun(before: ProviderState, { endpoint, limits, spending }: LimitedCall, passage: Passage): ProviderState {
+  const { began, until } = passage
+  const state = spending ? withSpending(before, spending, passage) : before
   const used = limits.map((limit) => [limit.id, { limit, state: begun(limit, state.limits[limit.id]?.state ?? unused, began, until) }])
   const told = Object.entries(state.told)
     .filter(([, one]) => began < one.until)
@@ -141,13 +255,17 @@ export interface CallEnd {
   readonly saidWhen?: boolean
   /** What went wrong, for people; no secrets. */
   readonly what?: string | undefined
+  /** What the provider's bill says of it, where that is known; else it is billed like an answer. */
+  readonly ending?: Ending | undefined
+  readonly units?: Units | undefined
   /** From 0 to 1: spreads the ends of pauses. */
   readonly chance: number
 }
 
 /** Counts the end of a call that was let through. */
-export function withEnded(state: ProviderState, call: LimitedCall, passage: Passage, end: CallEnd): ProviderState {
-  const { endpoint, limits } = call
+export function withEnded(before: ProviderState, call: LimitedCall, passage: Passage, end: CallEnd): ProviderState {
+  const { endpoint, limits, spending } = call
+  const state = spending ? withSpent(before, spending, passage, end) : before
   const used = limits.map((limit) => [
     limit.id,
     { limit, state: ended(limit, state.limits[limit.id]?.state ?? unused, end.at, passage.until) },

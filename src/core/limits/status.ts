@@ -1,12 +1,15 @@
+import type { BudgetLevel } from './budget.js'
 import type { Limit } from './limit.js'
 import { roomAgain, roomIn } from './limit-state.js'
-import { type LimitUse, type ProviderState, waitingIn } from './provider-state.js'
+import { type BudgetUse, type LimitUse, notYetDue, type ProviderState, waitingIn } from './provider-state.js'
+import type { ToldLimit } from './told-limits.js'
 
 /** How a provider stands: what its limits leave, and what is held off. Moments are ISO 8601. */
 export interface ProviderStatus {
   readonly provider: string
   readonly limits: readonly LimitStatus[]
-  /** What the provider itself said is left. */
+  readonly budgets: readonly BudgetStatus[]
+  /** What the provider itself said is left of its other limits. */
   readonly told: readonly { readonly name: string; readonly left: number; readonly calls: number | null; readonly until: string }[]
   /** The provider said not to ask before. */
   readonly notBefore: string | null
@@ -26,6 +29,23 @@ export interface LimitStatus {
   readonly leftInBackground: number
   /** When there is room again, as far as is known; null where there is. */
   readonly roomAgainAt: string | null
+  /**
+   * Of a quota, what the provider itself said is left, less the calls since then, and how many fewer that is than were counted here: calls
+   * by others with the same key. The lower of the two rules, and is `left`. Null where it said nothing.
+   */
+  readonly told: { readonly left: number; readonly fewer: number } | null
+}
+
+/** How far a budget is spent. */
+export interface BudgetStatus {
+  readonly budget: string
+  /** Decimals: money, or calls where `currency` is null. Spent by calls that have ended. */
+  readonly amount: string
+  readonly currency: string | null
+  readonly spent: string
+  readonly level: BudgetLevel
+  /** End of the period that is counted; null where it is over, and no call was made since. */
+  readonly until: string | null
 }
 
 export interface HoldOffStatus {
@@ -45,9 +65,10 @@ export function statusOf(provider: string, state: ProviderState, now: number): P
   ]
   return {
     provider,
-    limits: Object.values(state.limits).map((use) => limitStatus(use, now)),
+    limits: Object.values(state.limits).map((use) => limitStatus(use, toldOf(state, use.limit.id, now), now)),
+    budgets: Object.values(state.budgets ?? {}).map((use) => budgetStatus(use, now)),
     told: Object.values(told)
-      .filter(({ until }) => until > now)
+      .filter(({ until, name }) => until > now && !state.limits[name])
       .map(({ name, left, calls, until }) => ({ name, left: Math.max(0, left), calls: calls ?? null, until: iso(until) })),
     notBefore: notBefore !== undefined && notBefore > now ? iso(notBefore) : null,
     holdOffs: heldOff.map(([endpoint, { failures, until, trialUntil = 0 }]) => ({
@@ -60,13 +81,28 @@ export function statusOf(provider: string, state: ProviderState, now: number): P
   }
 }
 
-function limitStatus({ limit, state }: LimitUse, now: number): LimitStatus {
-  const left = Math.max(0, roomIn(limit, state, now, false))
-  const again = left > 0 ? undefined : roomAgain(limit, state, now, false)
+function toldOf({ told }: ProviderState, id: string, now: number): ToldLimit | undefined {
+  const said = told[id]
+  return said && now < said.until ? said : undefined
+}
+
+function limitStatus({ limit, state }: LimitUse, told: ToldLimit | undefined, now: number): LimitStatus {
+  const counted = Math.max(0, roomIn(limit, state, now, false))
+  const left = Math.min(counted, Math.max(0, told?.left ?? counted))
+  const again = left > 0 ? undefined : counted > 0 ? { at: told?.until ?? now } : roomAgain(limit, state, now, false)
   return {
     ...{ limit: limit.name, kind: limit.kind, calls: limit.calls, left },
-    leftInBackground: Math.max(0, roomIn(limit, state, now, true)),
+    leftInBackground: Math.max(0, limit.paced ? left - notYetDue(limit, now) : roomIn(limit, state, now, true)),
     roomAgainAt: again && Number.isFinite(again.at) ? iso(again.at) : null,
+    told: told ? { left: Math.max(0, told.left), fewer: counted - Math.max(0, told.left) } : null,
+  }
+}
+
+function budgetStatus({ name, amount, currency, state, spent }: BudgetUse, now: number): BudgetStatus {
+  const over = now >= state.end
+  return {
+    ...{ budget: name, amount, currency: currency ?? null, spent: over ? '0' : spent, level: over ? 'free' : state.level },
+    until: over ? null : iso(state.end),
   }
 }
 

@@ -1,6 +1,8 @@
 import { parseDictionary, parseList } from 'structured-headers'
 import { parseHttpDate } from '../http/http-date.js'
 import { type Fields, fieldValue } from '../http/stored-head.js'
+import { quotaId } from './limit.js'
+import { type Quota, quotaPeriod } from './quota.js'
 
 /** What a provider says of one of its limits. Moments are milliseconds since 1970-01-01T00:00Z by this machine's clock. */
 export interface ToldLimit {
@@ -37,14 +39,28 @@ const longestWaitMs = 31 * 86_400_000
  * Reads `RateLimit` and `RateLimit-Policy` (IETF httpapi draft "RateLimit header fields for HTTP"), else the widespread
  * `X-RateLimit-*` fields, and on 429 and 503 `Retry-After` (RFC 9110 section 10.2.3).
  */
-export function toldBy(status: number, fields: Fields, now: number): Told {
+export function toldBy(status: number, fields: Fields, now: number, quota?: ToldQuota): Told {
   const asked = parseHttpDate(fieldValue(fields, 'date'), now)
   const skewMs = asked === undefined ? 0 : now - asked
   const limits = standardLimits(fields, now) ?? customaryLimits(fields, now, skewMs)
+  const sound = limits.filter(({ left, until }) => Number.isFinite(left) && until > now && until - now <= longestWaitMs)
   return {
-    limits: limits.filter(({ left, until }) => Number.isFinite(left) && until > now && until - now <= longestWaitMs),
+    limits: quota ? withQuota(sound, quota, fields, now) : sound,
     notBefore: status === 429 || status === 503 ? retryAfter(fieldValue(fields, 'retry-after'), now, skewMs) : undefined,
   }
+}
+
+/** A quota of a provider, and the header field in which answers say what is left of it, if there is one of its own. */
+export interface ToldQuota extends Quota {
+  readonly header: string | undefined
+}
+
+/** What is said of the quota goes by its name, so that it is held against what is counted here. */
+function withQuota(limits: readonly ToldLimit[], quota: ToldQuota, fields: Fields, now: number): ToldLimit[] {
+  const name = quotaId(quota.per)
+  const own = quota.header === undefined ? undefined : fieldValue(fields, quota.header)?.trim()
+  if (own !== undefined && /^\d{1,15}$/.test(own)) return [...limits, { name, left: Number(own), until: quotaPeriod(quota, now).end }]
+  return limits.map((limit) => (limit.calls === quota.calls ? { name, left: limit.left, until: limit.until } : limit))
 }
 
 /** `Retry-After`: seconds, or an HTTP-date by the upstream's clock, which is `skewMs` behind this one. */

@@ -26,8 +26,13 @@ export function costOfCall(
   { price, unbilled }: { readonly price: Money | undefined; readonly unbilled: readonly UnbilledOutcome[] },
   ending: Ending,
 ): Money | undefined {
+  return isBilled(unbilled, ending) ? price : undefined
+}
+
+/** Whether a call that ended so is on the bill. */
+export function isBilled(unbilled: readonly UnbilledOutcome[], ending: Ending): boolean {
   const names: readonly string[] = ending === 'serverError' || ending === 'noAnswer' ? ['failed', ending] : [ending]
-  return unbilled.some((name) => names.includes(name)) ? undefined : price
+  return !unbilled.some((name) => names.includes(name))
 }
 
 /** How a call ended that came to `result`, by the status of its answer if it had one. */

@@ -1,6 +1,7 @@
 import Big from 'big.js'
 import type { Mode } from '../decide/mode.js'
 import { type BillingFacts, unmatched } from '../ledger/ledger-row.js'
+import { compileBudget } from '../limits/budget.js'
 import { compileLimit, compileQuota } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
 import type { Money } from '../money/money.js'
@@ -12,6 +13,7 @@ import { compileKeying } from './keying.js'
 import { normalisePercent } from './normalise-url.js'
 import type { NamedEndpointOptions, ProviderOptions, QuotaOptions, ReuseOptions, RuleOptions } from './options.js'
 import { parseRequestTemplate, segmentsOf } from './request-template.js'
+import { unitsUpTo } from './units.js'
 
 const defaultTimeouts = { firstByte: '10 s', total: '1 min' } as const
 const defaultHoldOff = { first: '1 s', upTo: '5 min' } as const
@@ -105,12 +107,22 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     units: reuse.units,
     price: priceOfCall(options, reuse),
     unbilled: options.plan?.notBilled ?? [],
+    spending: compileSpending(options, reuse),
+    toldQuota: options.quota && { ...quotaOf(options.quota), header: options.quota.remaining?.header.toLowerCase() },
   }
 }
 
 /** Whether something is to be done about calls whose answers are not stored. */
 function isTended({ retries, withinMs, failure }: Endpoint, { otherwise }: NamedEndpointOptions): boolean {
   return retries.upTo > 0 || withinMs !== undefined || otherwise !== undefined || failure.test !== undefined || failure.statuses.size > 0
+}
+
+function compileSpending({ budgets = [], plan }: ProviderOptions, { perCall, weight = 1, units }: ReuseOptions): Endpoint['spending'] {
+  if (budgets.length === 0) return undefined
+  return {
+    budgets: budgets.map((budget) => compileBudget(budget, plan)),
+    price: { perCall, weight, unbilled: plan?.notBilled ?? [], unitsUpTo: unitsUpTo(units) },
+  }
 }
 
 function compileHoldOff(options: ReuseOptions['holdOff'] = {}): Endpoint['holdOff'] {

@@ -1,7 +1,9 @@
 import type { KeepRule } from '../decide/keep.js'
 import type { Mode } from '../decide/mode.js'
+import type { Spending } from '../limits/budget.js'
 import type { HoldOffRule } from '../limits/hold-off.js'
 import type { Limit } from '../limits/limit.js'
+import type { ToldQuota } from '../limits/told-limits.js'
 import type { Money } from '../money/money.js'
 import type { UnbilledOutcome } from '../money/plan.js'
 import type { FailureRule } from './failure.js'
@@ -40,6 +42,10 @@ export interface Endpoint extends KeepRule {
   readonly price: Money | undefined
   /** Ways for a call to end that the plan does not bill. */
   readonly unbilled: readonly UnbilledOutcome[]
+  /** What its calls are held against, where its provider has budgets. */
+  readonly spending: Spending | undefined
+  /** Where an answer says what is left of the provider's quota. */
+  readonly toldQuota: ToldQuota | undefined
 }
 
 /** An endpoint that covers HTTP requests. */

@@ -1,5 +1,6 @@
 import type { Trust } from '../decide/keep.js'
 import type { Mode } from '../decide/mode.js'
+import type { BudgetOptions } from '../limits/budget.js'
 import type { LimitOptions } from '../limits/limit.js'
 import type { PlanOptions } from '../money/plan.js'
 import type { CalendarPeriod } from '../time/calendar.js'
@@ -157,12 +158,21 @@ export interface NamedEndpointOptions extends EndpointOptions {
   readonly name: string
 }
 
+/**
+ * How many calls a provider allows in a period. No call leaves past it, or past what the provider says is left, whichever is less; calls in
+ * the background get what is due of it by now at an even pace.
+ */
 export interface QuotaOptions {
   /** Calls allowed in a period. */
   readonly calls: number
   readonly per: CalendarPeriod
   /** IANA time zone whose calendar the period follows. Default `"UTC"`. */
   readonly zone?: string
+  /**
+   * The header field in which answers say how many calls are left of it, as a whole number. Without it, what `RateLimit` or `X-RateLimit-*`
+   * say of a limit of as many calls.
+   */
+  readonly remaining?: { readonly header: string }
 }
 
 /** One third-party API. */
@@ -173,6 +183,8 @@ export interface ProviderOptions {
   readonly timeout?: TimeoutOptions
   /** Limits of the provider on all calls together, of every process that shares the store. */
   readonly limits?: readonly LimitOptions[]
+  /** How much may be spent on the provider, by all processes that share the store. */
+  readonly budgets?: readonly BudgetOptions[]
   /** How many calls may wait in this process for their turn. Default 1,000. */
   readonly queue?: number
   /** Query parameters that carry a credential: callers with different ones never share an answer, and none is written down. */

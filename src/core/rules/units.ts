@@ -1,8 +1,14 @@
 import type { AnswerFacts } from './freshness.js'
 import { atPointer } from './json-pointer.js'
 
-/** Where the number of units stands that an answer cost: in its JSON (JSON Pointer, RFC 6901), in a header field, or as a function says. */
-type UnitSource = { readonly at: string } | { readonly header: string } | ((answer: AnswerFacts) => number)
+/**
+ * Where the number of units stands that an answer cost: in its JSON (JSON Pointer, RFC 6901), in a header field, or as a function says.
+ * `upTo`: the most that one call can cost, which budgets reckon with before it leaves; without it, the most that one was seen to cost.
+ */
+type UnitSource =
+  | { readonly at: string; readonly upTo?: number }
+  | { readonly header: string; readonly upTo?: number }
+  | ((answer: AnswerFacts) => number)
 
 /** By the unit's name in the plan, e.g. `{ tokens: { at: "/usage/tokens" } }`. */
 export type UnitSources = Readonly<Record<string, UnitSource>>
@@ -18,6 +24,15 @@ export function unitsOf(sources: UnitSources | undefined, answer: AnswerFacts): 
     return number > 0 && Number.isFinite(number) ? [[name, number]] : []
   })
   return found.length > 0 ? Object.fromEntries(found) : undefined
+}
+
+/** The most units that one call can cost, as far as that is said. */
+export function unitsUpTo(sources: UnitSources = {}): Units {
+  return Object.fromEntries(
+    Object.entries(sources).flatMap(([name, source]) =>
+      typeof source === 'object' && source.upTo !== undefined ? [[name, source.upTo] as const] : [],
+    ),
+  )
 }
 
 function numberFrom(source: UnitSource, answer: AnswerFacts): number {

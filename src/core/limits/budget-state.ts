@@ -1,0 +1,195 @@
+import Big from 'big.js'
+import { type Ending, isBilled } from '../money/billed-calls.js'
+import { chargeOfPeriod, chargeOfUnits } from '../money/period-charge.js'
+import { billingPeriod, type PlanTerms, termsAt } from '../money/plan.js'
+import type { Units } from '../rules/units.js'
+import { periodAround } from '../time/calendar.js'
+import type { Budget, BudgetLevel, CallPrice } from './budget.js'
+import { budgetLevels } from './budget.js'
+
+/** Calls under way that are to be counted as made if nothing is heard of them until `until`, each at the most that it can cost. */
+type Flying = readonly [until: number, calls: number, weight: number, own: string]
+
+/** So many calls by weight, at the prices that held at a moment. */
+type MeteredAt = readonly [at: number, calls: number]
+
+/** How far a budget is spent, as plain data that can be kept as JSON. Amounts are decimals, moments milliseconds since 1970-01-01T00:00Z. */
+export interface BudgetState {
+  /** The period that is counted. */
+  readonly start: number
+  readonly end: number
+  /** The billing period of the plan that is counted: what was charged in it before `start`, and what was bought in it so far. */
+  readonly billing: { readonly start: number; readonly end: number }
+  readonly before: string
+  readonly metered: readonly MeteredAt[]
+  readonly own: string
+  /** What earlier billing periods charged since `start`. */
+  readonly closed: string
+  readonly flying: readonly Flying[]
+  /** The most units that one call was seen to cost. */
+  readonly mostUnits: Units
+  /** How far it is spent by the calls that have ended; `stop` also when a call was refused for it. */
+  readonly level: BudgetLevel
+  /** The highest level of the period that was told of. */
+  readonly told: BudgetLevel
+}
+
+/** Nothing spent in the period that `now` falls in. */
+export function unspent(budget: Budget, now: number): BudgetState {
+  const { start, end } = periodAround(now, budget.per, budget.zone)
+  return {
+    ...{ start, end, billing: billingPeriod(budget.plan, now), before: '0', metered: [], own: '0', closed: '0', flying: [] },
+    ...{ mostUnits: {}, level: 'free', told: 'free' },
+  }
+}
+
+/** The most that one more call can cost besides its place among the plan's calls: its own price, and its units. */
+export function ownAtMost(budget: Budget, { mostUnits }: Pick<BudgetState, 'mostUnits'>, price: CallPrice, now: number): string {
+  if (budget.currency === undefined) return '0'
+  const units = { ...mostUnits, ...price.unitsUpTo }
+  return new Big(price.perCall ?? 0).plus(chargeOfUnits(termsAt(budget.plan, now), units)).toFixed()
+}
+
+/** What is spent of a budget by the calls that have ended. */
+export function spentOf(budget: Budget, { closed, billing, metered, own, before }: BudgetState): Big {
+  return new Big(closed).plus(charged(budget, billing.start, metered, new Big(own))).minus(before)
+}
+
+/** The most that can be spent once all calls under way have ended, and `more`, which leaves at `now`. */
+function mostSpent(budget: Budget, state: BudgetState, more: Flying, now: number): Big {
+  const flying = [...state.flying, more]
+  const last = Math.max(...flying.map(([until]) => until))
+  const own = flying.reduce((sum, [, calls, , each]) => sum.plus(new Big(each).times(calls)), new Big(state.own))
+  const counted = flying.reduce((sum, [, calls, weight]) => sum + calls * weight, 0)
+  const atOnce = spentOf(budget, { ...state, metered: [...state.metered, [now, counted]], own: own.toFixed() })
+  if (last < state.billing.end && samePrices(budget, now, last)) return atOnce
+  // the prices change, or the plan begins to count anew, while they are under way: each at the highest price there is
+  const { changes = [] } = budget.plan
+  const terms = [termsAt(budget.plan, now), termsAt(budget.plan, last), ...changes]
+  const highest = flying.reduce((sum, [, calls, weight]) => sum.plus(highestPrice(terms, weight).times(calls)), new Big(0))
+  const before = terms.some(({ tiering }) => tiering === 'volume')
+    ? highestPrice(terms, 1)
+        .times(state.metered.reduce((sum, [, calls]) => sum + calls, 0))
+        .plus(state.closed) // which all may be priced anew
+    : spentOf(budget, { ...state, own: '0' })
+  const most = before.plus(own).plus(highest)
+  return most.gt(atOnce) ? most : atOnce
+}
+
+/** The most that a call of a weight can be charged at any of some prices. */
+function highestPrice(terms: readonly PlanTerms[], weight: number): Big {
+  let highest = new Big(0)
+  for (const { perCall = '0', tiers = [], packages } of terms) {
+    const prices = [perCall, ...tiers.map((tier) => tier.perCall)].map((price) => new Big(price).times(weight))
+    if (packages) prices.push(new Big(packages.price).times(Math.ceil(weight / packages.of)))
+    for (const price of prices) if (price.gt(highest)) highest = price
+  }
+  return highest
+}
+
+function samePrices({ plan }: Budget, one: number, other: number): boolean {
+  return (plan.changes ?? []).length === 0 || JSON.stringify(termsAt(plan, one)) === JSON.stringify(termsAt(plan, other))
+}
+
+function charged({ plan }: Budget, billingStart: number, metered: readonly MeteredAt[], own: Big): Big {
+  const priced = metered.filter(([, calls]) => calls > 0).map(([at, calls]) => ({ calls, terms: termsAt(plan, at) }))
+  return chargeOfPeriod(termsAt(plan, billingStart), priced, own)
+}
+
+/** Whether one more call may leave: not if, with all that are under way, it could pass the budget. */
+export function mayLeave(budget: Budget, state: BudgetState, call: Flying, now: number, inBackground: boolean): boolean {
+  if (inBackground && reached(state.level, 'stretch')) return false
+  if (!Number.isFinite(budget.stopAt)) return true
+  return mostSpent(budget, state, call, now).lte(new Big(budget.amount).times(budget.stopAt))
+}
+
+/** A call that is about to leave, at the most that it can cost. */
+export function leaving(budget: Budget, price: CallPrice, own: string, until: number): Flying {
+  if (budget.currency === undefined) return [until, 1, 1, '0']
+  return [until, 1, price.perCall === undefined ? price.weight : 0, own]
+}
+
+export function withLeft(state: BudgetState, [until, calls, weight, own]: Flying): BudgetState {
+  const same = state.flying.findIndex(([at, , its, each]) => at === until && its === weight && each === own)
+  const there = state.flying[same]
+  if (!there) return { ...state, flying: [...state.flying, [until, calls, weight, own]] }
+  return { ...state, flying: state.flying.with(same, [until, there[1] + calls, weight, own]) }
+}
+
+/** A call that left as `call` has ended: it is charged what it cost. */
+export function withReturned(
+  budget: Budget,
+  state: BudgetState,
+  [until, , weight, own]: Flying,
+  { at, ending, units = {}, price }: { at: number; ending: Ending; units: Units | undefined; price: CallPrice },
+): BudgetState {
+  const place = state.flying.findIndex(([its, , heavy, each]) => its === until && heavy === weight && each === own)
+  const there = state.flying[place]
+  if (!there) return state // its time was over before, and it was charged then
+  const flying = there[1] > 1 ? state.flying.with(place, [until, there[1] - 1, weight, own]) : state.flying.toSpliced(place, 1)
+  const counts = budget.currency === undefined
+  const billed = counts || isBilled(price.unbilled, ending)
+  const bought = counts ? '0' : new Big((billed && price.perCall) || 0).plus(chargeOfUnits(termsAt(budget.plan, at), units)).toFixed()
+  const mostUnits = Object.fromEntries(
+    Object.entries({ ...state.mostUnits, ...units }).map(([name, number]) => [name, Math.max(number, state.mostUnits[name] ?? 0)]),
+  )
+  return levelled(budget, withBought({ ...state, flying, mostUnits: counts ? {} : mostUnits }, at, billed ? weight : 0, bought))
+}
+
+function withBought(state: BudgetState, at: number, calls: number, own: string): BudgetState {
+  return { ...state, metered: calls > 0 ? [...state.metered, [at, calls]] : state.metered, own: new Big(state.own).plus(own).toFixed() }
+}
+
+/** The state at `now`: without periods that are over, and with calls that were not heard of in time charged. A clock set back changes nothing. */
+export function upToDate(budget: Budget, state: BudgetState, now: number): BudgetState {
+  let current = state
+  for (const call of state.flying) {
+    const [until, calls, weight, own] = call
+    if (until > now) continue
+    const flying = current.flying.filter((one) => one !== call)
+    current = withBought(turned(budget, { ...current, flying }, until), until, calls * weight, new Big(own).times(calls).toFixed())
+  }
+  const next = turned(budget, current, now)
+  return next === state ? state : levelled(budget, next)
+}
+
+/** Begins the periods that `now` falls in. */
+function turned(budget: Budget, state: BudgetState, now: number): BudgetState {
+  let current = state
+  if (now >= current.billing.end) {
+    const closed = spentOf(budget, current).toFixed()
+    current = { ...current, closed, before: '0', metered: [], own: '0', billing: billingPeriod(budget.plan, now) }
+  }
+  if (now >= current.end) {
+    const { start, end } = periodAround(now, budget.per, budget.zone)
+    const before = charged(budget, current.billing.start, current.metered, new Big(current.own)).toFixed()
+    current = { ...current, start, end, closed: '0', before, level: 'free', told: 'free' }
+  }
+  return current
+}
+
+/** With what is bought at the same prices together, and the level that is reached by it. */
+function levelled(budget: Budget, state: BudgetState): BudgetState {
+  const together = { ...state, metered: grouped(budget, state.metered) }
+  const amount = new Big(budget.amount)
+  const spent = spentOf(budget, together)
+  const over = (share: number) => Number.isFinite(share) && spent.gte(amount.times(share))
+  const level = over(budget.stopAt) ? 'stop' : over(budget.stretchAt) ? 'stretch' : over(budget.warnAt) ? 'warn' : 'free'
+  return { ...together, level }
+}
+
+function grouped({ plan }: Budget, metered: readonly MeteredAt[]): readonly MeteredAt[] {
+  const { changes = [] } = plan
+  const groups: { at: number; calls: number; terms: PlanTerms | string }[] = []
+  for (const [at, calls] of metered) {
+    const terms = changes.length === 0 ? plan : JSON.stringify(termsAt(plan, at))
+    const last = groups.at(-1)
+    if (last?.terms === terms) last.calls += calls
+    else groups.push({ at, calls, terms })
+  }
+  return groups.map(({ at, calls }) => [at, calls])
+}
+
+export function reached(level: BudgetLevel, of: BudgetLevel): boolean {
+  return budgetLevels.indexOf(level) >= budgetLevels.indexOf(of)
+}
