@@ -1,6 +1,6 @@
 // Opening a stash
 
-export type { StashConfig } from './config/stash-config.js'
+export type { LedgerOptions, StashConfig } from './config/stash-config.js'
 // How a call was answered
 export type { Explanation, NearMiss } from './core/decide/explanation.js'
 export type { NotKept, Trust } from './core/decide/keep.js'

@@ -1,6 +1,6 @@
 import { assemble } from './assemble.js'
 import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
-import type { StashConfig } from './config/stash-config.js'
+import type { LedgerOptions, StashConfig } from './config/stash-config.js'
 import { StashenError } from './core/errors.js'
 import { unmatched } from './core/ledger/ledger-row.js'
 import type { Clock } from './core/ports/clock.js'
@@ -10,6 +10,7 @@ import type { ProviderOptions } from './core/rules/options.js'
 import { durationMs } from './core/time/duration.js'
 import { Events } from './engine/events.js'
 import type { Fetch } from './engine/http-upstream.js'
+import { keepLedgerSmall, type LedgerKeeping } from './engine/ledger-upkeep.js'
 import { type AsyncFunction, type Operation, type OperationOptions, type OperationParts, wrapOperation } from './engine/operations.js'
 import { readReport } from './engine/read-report.js'
 import { readStatus } from './engine/read-status.js'
@@ -20,6 +21,12 @@ import { memoryStore } from './stores/memory/memory-store.js'
 
 /** How often entries that may be used no more are dropped, milliseconds. */
 const sweepEveryMs = 600_000
+
+/** How soon it is gone on with where the ledger has more to put together, milliseconds. */
+const sweepOnMs = 1_000
+
+const defaultMinutesFor = '2 days'
+const defaultHoursFor = '92 days'
 
 const defaultStoreTimeout = '500 ms'
 const defaultCloseWithin = '10 s'
@@ -50,7 +57,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   })
   await store.open({ now: clock.now(), warn })
   await rememberFacts(store, providers, sets, clock.now())
-  const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock)
+  const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
   const { books, runner, http, gate } = assemble(config, { store, clock, mode, events, warn })
   const taken = new Set(
@@ -146,12 +153,21 @@ async function rememberFacts(
 }
 
 /** Sweeps the store at once and then every now and then; returns what stops it. */
-function sweepNowAndThen(store: Store, clock: Clock): () => void {
+function sweepNowAndThen(store: Store, clock: Clock, keeping: LedgerKeeping): () => void {
   let cancel = () => {}
-  const sweep = () => {
+  let stopped = false
+  const sweep = async () => {
     void store.sweep(clock.now())
-    cancel = clock.later(sweepEveryMs, sweep)
+    const isMore = await keepLedgerSmall(store, clock.now(), keeping).catch(() => false) // told by the store's guard
+    if (!stopped) cancel = clock.later(isMore ? sweepOnMs : sweepEveryMs, () => void sweep())
   }
-  sweep()
-  return () => cancel()
+  void sweep()
+  return () => {
+    stopped = true
+    cancel()
+  }
+}
+
+function keepingOf({ minutesFor = defaultMinutesFor, hoursFor = defaultHoursFor, zone }: LedgerOptions = {}): LedgerKeeping {
+  return { minutesForMs: durationMs(minutesFor) as number, hoursForMs: durationMs(hoursFor) as number, zone }
 }

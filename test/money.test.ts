@@ -1,11 +1,12 @@
 import { expect } from 'chai'
 import fc from 'fast-check'
-import type { Report } from 'stashen'
+import type { PlanOptions, Report } from 'stashen'
+import { coarsened } from '../src/core/ledger/coarsen.js'
 import type { BillingFacts, LedgerRow } from '../src/core/ledger/ledger-row.js'
 import { reportOf } from '../src/core/ledger/report.js'
 import { Tally } from '../src/core/ledger/tally.js'
 import { invoices, type JournalCall } from './support/invoice-oracle.js'
-import { begin, journals, plans, prices } from './support/random-plans.js'
+import { begin, journals, plans, prices, zones } from './support/random-plans.js'
 
 const minute = 60_000
 const day = 86_400_000
@@ -20,7 +21,15 @@ function rowsOf(journal: readonly JournalCall[]): LedgerRow[] {
     if (how === 'unmodified') tally.upUnmodified++
     if (how === 'clientError') tally.upClientError++
     if (how === 'serverError') tally.upServerError++
-    return { bucket: Math.floor(at / minute) * minute, mode: 'reuse', provider: 'ebbline', endpoint, tally }
+    return {
+      bucket: Math.floor(at / minute) * minute,
+      grain: 'minute',
+      lengthMs: minute,
+      mode: 'reuse',
+      provider: 'ebbline',
+      endpoint,
+      tally,
+    }
   })
 }
 
@@ -87,6 +96,50 @@ describe('plans', () => {
           expect(spent(reportOf({ rows: merged, facts, since: 0, until: begin + 100 * day }))).to.equal(spent(whole))
         },
       ),
+      { numRuns: 200 },
+    )
+  })
+
+  it('cost the same, and count the same by days, once the ledger has put its buckets together (property)', () => {
+    const limits = fc.uniqueArray(
+      fc.record({ calls: fc.integer({ min: 1, max: 4 }), perMs: fc.constantFrom(10_000, minute, 60 * minute, day) }),
+      { selector: ({ perMs }) => perMs, maxLength: 3 },
+    )
+    const quotas = fc.option(
+      fc.record({ calls: fc.integer({ min: 1, max: 50 }), per: fc.constantFrom('day', 'month'), zone: fc.constantFrom(...zones) }),
+      {
+        nil: undefined,
+      },
+    ) as fc.Arbitrary<BillingFacts['quota']>
+    fc.assert(
+      fc.property(plans, journals, limits, quotas, fc.integer({ min: 0, max: 70 * 24 }), (plan, journal, windows, quota, changed) => {
+        const [known, ...others] = factsOf(plan) as [BillingFacts, ...BillingFacts[]]
+        const since = begin + changed * 60 * minute + 17_000
+        const later: BillingFacts = { ...known, since, plan: { currency: 'EUR', perCall: '0.3', zone: 'Asia/Kathmandu' } }
+        const facts = [{ ...known, limits: windows, quota }, ...others, { ...later, limits: windows, quota }]
+        const fine = rowsOf(journal)
+        const hours = fine.length > 5 ? [...coarsened(fine.slice(5), 'hour', facts, 'UTC'), ...fine.slice(0, 5)] : fine
+        const days = coarsened(hours, 'day', facts, 'UTC')
+        const told = (rows: readonly LedgerRow[]) => {
+          const report = reportOf({ rows, facts, since: 0, until: begin + 100 * day, times: { by: 'day', zone: plan.zone ?? 'UTC' } })
+          const { without, with: made } = report.totals
+          const byDay = report.times?.filter(({ with: one }) => one).map((one) => [one.from, one.with?.asked]) ?? []
+          const spans = new Map<string, number>()
+          for (const [from, asked] of byDay) spans.set(String(from).slice(0, 16), Number(asked))
+          return { periods: report.providers[0]?.periods, made, upstream: without.upstream, calls: sum([...spans.values()].map(BigInt)) }
+        }
+        expect(told(days)).to.eql(told(fine))
+        const refusedOf = (rows: readonly LedgerRow[]) =>
+          reportOf({ rows, facts, since: 0, until: begin + 100 * day }).totals.without.refused ?? 0
+        const refused = refusedOf(fine)
+        expect(refusedOf(coarsened(coarsened(fine, 'hour', facts, 'UTC'), 'day', facts, 'UTC')), 'refused').to.equal(refused)
+        if (windows.length === 0 && !quota) expect(refused).to.equal(0)
+        for (const { calls, perMs } of windows) {
+          const length = Math.max(perMs, minute)
+          const used = new Set(journal.map(({ at }) => Math.floor(at / length))).size
+          expect(journal.length - refused, 'what passes').to.be.at.most((used * calls * length) / perMs)
+        }
+      }),
       { numRuns: 200 },
     )
   })

@@ -7,7 +7,7 @@ import { reconcile } from '../src/core/ledger/reconcile.js'
 import { Tally } from '../src/core/ledger/tally.js'
 
 const row = (at: string, counts: Partial<Tally>): LedgerRow => ({
-  ...{ bucket: Date.parse(at), mode: 'reuse', provider: 'ebbline', endpoint: 'tides' },
+  ...{ bucket: Date.parse(at), grain: 'minute', lengthMs: 60_000, mode: 'reuse', provider: 'ebbline', endpoint: 'tides' },
   tally: Object.assign(new Tally(), counts),
 })
 

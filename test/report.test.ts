@@ -1,5 +1,5 @@
 import { expect } from 'chai'
-import { type Mode, memoryStore, openStash, type ProviderOptions } from 'stashen'
+import { type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 
 const start = Date.parse('2026-06-30T21:30:00Z')
@@ -45,12 +45,15 @@ function lasting(): ReturnType<typeof memoryStore> {
   return Object.assign(memoryStore(), { close() {} })
 }
 
+/** Opens a store whose ledger keeps its minutes apart, however long ago they were. */
+const reading = (store: Store) => openStash({ store, ledger: { minutesFor: '20 years' } })
+
 describe('reports', () => {
   it('compare what was measured without with what was counted with the stash, to the cent', async () => {
     const store = lasting()
     const calls = ['a', 'a', 'quote', 'a', 'wait', 'break', 'a', 'b', 'mend', 'quote']
     for (const mode of ['measure', 'reuse'] as const) await play(store, new FastClock(start), mode, calls)
-    const stash = await openStash({ store })
+    const stash = await reading(store)
     const { providers, totals, since, until } = await stash.report()
     const [ebbline, quayrate] = providers
     expect(ebbline?.without).to.deep.include({
@@ -78,6 +81,7 @@ describe('reports', () => {
         { currency: 'EUR', amount: '0.2' },
         { currency: 'NOK', amount: '0' },
       ],
+      timeMs: 400,
     })
     expect(quayrate?.without.latencyMs?.median).to.be.within(2_970, 3_030)
     expect(ebbline?.with?.latencyMs?.median, 'two of five waited for nothing').to.be.within(198, 202)
@@ -92,9 +96,9 @@ describe('reports', () => {
   it('reckon what was not measured: the price of the calls asked', async () => {
     const store = lasting()
     await play(store, new FastClock(start), 'reuse', ['a', 'a', 'a', 'quote'])
-    const { totals, providers } = await (await openStash({ store })).report()
-    const unknown = { refused: null, failed: null, letDown: null, latencyMs: null }
-    expect(totals.without).to.eql({
+    const { totals, providers } = await (await reading(store)).report()
+    const unknown = { refused: 0, failed: null, letDown: null }
+    expect(totals.without).to.deep.include({
       basis: 'reckoned',
       asked: 4,
       upstream: 4,
@@ -107,7 +111,7 @@ describe('reports', () => {
     expect(providers[0]?.saved?.money).to.eql([{ currency: 'EUR', amount: '0.2' }])
     const measuring = lasting()
     await play(measuring, new FastClock(start), 'measure', ['a', 'a'])
-    const measured = (await (await openStash({ store: measuring })).report()).totals
+    const measured = (await (await reading(measuring)).report()).totals
     expect([measured.with, measured.saved, measured.without.upstream]).to.eql([null, null, 2])
   })
 
@@ -116,7 +120,7 @@ describe('reports', () => {
     const clock = new FastClock(start)
     await play(store, clock, 'reuse', ['a', 'wait'])
     await play(store, clock, 'reuse', ['b', 'c'], { ...priced, ebbline: { plan: { currency: 'EUR', perCall: '0.7' } } })
-    const stash = await openStash({ store })
+    const stash = await reading(store)
     expect((await stash.report()).totals.with?.money).to.eql([{ currency: 'EUR', amount: '1.5' }])
     const after = { since: '2026-06-30T21:35:00Z' }
     expect((await stash.report(after)).totals.with).to.deep.include({ asked: 2, money: [{ currency: 'EUR', amount: '1.4' }] })
@@ -130,7 +134,7 @@ describe('reports', () => {
     const store = lasting()
     const clock = new FastClock(start)
     await play(store, clock, 'reuse', ['a', 'b', 'wait', 'c'])
-    const stash = await openStash({ store })
+    const stash = await reading(store)
     const quota = async (since?: number) => (await stash.report(since === undefined ? {} : { since })).providers[0]?.quota
     expect(await quota()).to.eql({
       ...{ limit: 10, per: 'day', zone: 'Europe/Oslo', from: '2026-06-29T22:00:00.000Z', until: '2026-06-30T22:00:00.000Z' },

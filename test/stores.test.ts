@@ -27,8 +27,10 @@ const entry = (key: string, more: Partial<Entry> = {}): Entry => ({
 const row = (counts: Partial<Tally>, more: Partial<LedgerRow> = {}): LedgerRow => {
   const tally = Object.assign(new Tally(), counts)
   for (let i = 0; i < tally.asked; i++) tally.latency.add(10)
-  return { bucket: 60_000, mode: 'reuse', provider: 'ebbline', endpoint: 'tides', ...more, tally }
+  return { bucket: 60_000, grain: 'minute', lengthMs: 60_000, mode: 'reuse', provider: 'ebbline', endpoint: 'tides', ...more, tally }
 }
+
+const caught = (work: () => Promise<unknown>): Promise<string> => work().then(String, (error: Error) => error.message)
 
 const facts = (since: number, perCall: string, endpoint: string | null = null): BillingFacts => ({
   ...{ provider: 'ebbline', endpoint, since },
@@ -157,6 +159,34 @@ describe('stores', () => {
           ['measure', 'tides', 7, 0, 0, 7],
         ])
         expect(await store.readLedger(0, 60_000)).to.eql([])
+      })
+
+      it('puts the oldest slice of fine buckets together in one step, and leaves everything where that fails', async () => {
+        const [minute, hour] = [60_000, 3_600_000]
+        const at = (bucket: number, hit: number) => row({ hit }, { bucket })
+        await store.addToLedger([at(0, 1), at(minute, 2), at(hour, 4), at(hour + minute, 8), at(5 * hour, 16)])
+        const slice = (bucket: number) => ({ start: Math.floor(bucket / hour) * hour, end: Math.floor(bucket / hour) * hour + hour })
+        const together = (rows: LedgerRow[]): LedgerRow[] => {
+          const tally = new Tally()
+          for (const one of rows) tally.merge(one.tally)
+          return [{ ...(rows[0] as LedgerRow), grain: 'hour', lengthMs: hour, bucket: slice(rows[0]?.bucket ?? 0).start, tally }]
+        }
+        const all = async () => (await store.readLedger(0, 9 * hour)).map(({ bucket, grain, tally }) => [bucket, grain, tally.hit])
+        const fails = () => {
+          throw new Error('no')
+        }
+        expect(await caught(async () => store.coarsenLedger(2 * hour, 'hour', slice, fails))).to.equal('no')
+        expect(await all()).to.have.length(5)
+        expect(await store.coarsenLedger(2 * hour, 'hour', slice, together)).to.equal(true)
+        expect(await store.coarsenLedger(2 * hour, 'hour', slice, together)).to.equal(true)
+        expect(await store.coarsenLedger(2 * hour, 'hour', slice, together)).to.equal(false)
+        await store.addToLedger([at(minute, 32)])
+        expect(await store.coarsenLedger(2 * hour, 'hour', slice, together), 'what comes late joins them').to.equal(true)
+        expect(await all()).to.have.deep.members([
+          [0, 'hour', 35],
+          [hour, 'hour', 12],
+          [5 * hour, 'minute', 16],
+        ])
       })
 
       it('remembers facts when they differ from the newest of the same provider and endpoint', async () => {

@@ -225,6 +225,7 @@ export const configSchema = z.strictObject({
   mode: oneOf(modes).optional(),
   sets: z.record(name, z.strictObject(reuse)).optional(),
   providers: z.record(name, provider).optional(),
+  ledger: z.strictObject({ minutesFor: duration.optional(), hoursFor: duration.optional(), zone: zone.optional() }).optional(),
   fetch: part('a function', isFunction),
   clock: part('a clock', isObject),
   storeTimeout: duration.optional(),

@@ -5,6 +5,16 @@ import type { ProviderOptions, ReuseOptions } from '../core/rules/options.js'
 import type { Duration } from '../core/time/duration.js'
 import type { Fetch } from '../engine/http-upstream.js'
 
+/** How long the ledger keeps its finer buckets of time; those of days are kept for ever. */
+export interface LedgerOptions {
+  /** Default `"2 days"`. */
+  readonly minutesFor?: Duration
+  /** Default `"92 days"`: three months. */
+  readonly hoursFor?: Duration
+  /** IANA time zone whose days are told apart besides those of plans and quotas, for reports of a time when only days are kept. */
+  readonly zone?: string
+}
+
 /** What `openStash` takes. */
 export interface StashConfig {
   /** In a file: where its JSON Schema is, for editors. */
@@ -17,6 +27,8 @@ export interface StashConfig {
   readonly sets?: Readonly<Record<string, ReuseOptions>>
   /** Third-party APIs by name. */
   readonly providers?: Readonly<Record<string, ProviderOptions>>
+  /** How finely the ledger tells times apart. */
+  readonly ledger?: LedgerOptions
   /** What really calls upstream. Default: the global `fetch`. */
   readonly fetch?: Fetch
   /** Default: the system's time. */

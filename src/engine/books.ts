@@ -1,4 +1,5 @@
 import type { Mode } from '../core/decide/mode.js'
+import { coarsened } from '../core/ledger/coarsen.js'
 import { bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
 import { Tally } from '../core/ledger/tally.js'
 import type { Clock } from '../core/ports/clock.js'
@@ -31,7 +32,10 @@ export class Books {
     if (known) return known
     const line = new Line((bucket) => {
       const tally = new Tally()
-      this.#pending.push({ bucket, mode: mode === 'measure' ? 'measure' : 'reuse', provider, endpoint, tally })
+      this.#pending.push({
+        ...{ bucket, grain: 'minute', lengthMs: bucketMs, provider, endpoint, tally },
+        mode: mode === 'measure' ? 'measure' : 'reuse',
+      })
       this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
       return tally
     })
@@ -99,25 +103,23 @@ export class Line {
   }
 }
 
-/** Rows that wait for a store, at the most, and the buckets that they are put together in when there are more, milliseconds. */
+/** Rows that wait for a store, at the most. */
 const mostRows = 5_000
-const coarserMs = [3_600_000, 86_400_000]
 
 /** One row a bucket and endpoint; where a store fails for so long that there are too many, in coarser buckets. No count is lost. */
 function bounded(rows: readonly LedgerRow[]): LedgerRow[] {
-  let few = merged(rows, bucketMs)
-  for (const coarser of coarserMs) if (few.length > mostRows) few = merged(few, coarser)
+  let few = merged(rows)
+  for (const grain of ['hour', 'day'] as const) if (few.length > mostRows) few = coarsened(few, grain, [], undefined)
   return few
 }
 
-function merged(rows: readonly LedgerRow[], lengthMs: number): LedgerRow[] {
+function merged(rows: readonly LedgerRow[]): LedgerRow[] {
   const byPlace = new Map<string, LedgerRow>()
   for (const row of rows) {
-    const bucket = Math.floor(row.bucket / lengthMs) * lengthMs
-    const place = JSON.stringify([bucket, row.mode, row.provider, row.endpoint])
+    const place = JSON.stringify([row.bucket, row.grain, row.mode, row.provider, row.endpoint])
     const known = byPlace.get(place)
     if (known) known.tally.merge(row.tally)
-    else byPlace.set(place, { ...row, bucket })
+    else byPlace.set(place, row)
   }
   return [...byPlace.values()]
 }

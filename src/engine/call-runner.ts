@@ -171,6 +171,7 @@ export class CallRunner {
     const times = how.reason === 'fresh' && endpoint.slidingMs !== undefined && ask.slides(entry) ? slidByUse(endpoint, entry, now) : entry
     if (times !== entry) void this.#parts.store.retime(entry.key, timesOf(times))
     const outcome = storedOutcome(endpoint, times, now, how)
+    ask.line.at(now).age.add(outcome.ageMs)
     if (how.how === 'stale') {
       const tally = ask.line.at(now)
       tally.oldestStaleMs = Math.max(tally.oldestStaleMs, outcome.ageMs)
@@ -333,6 +334,7 @@ export class CallRunner {
     const ms = clock.ticks() - began
     tally[how]++
     tally.latency.add(ms)
+    if (how === 'hit' || how === 'stale' || how === 'collapsed') tally.sparedMicros += Math.round(ms * 1000)
     if (!events.callsHeard) return
     const { provider, name } = ask.endpoint
     events.tell('call', {

@@ -66,9 +66,12 @@ export class HttpCalls {
     if (!answer) return undefined
     const response = this.#respond(answer, storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' }), now, known)
     const tally = line.at(now)
+    const ms = clock.ticks() - began
     tally.hit++
     if (entry.units) tally.addUnits('asked', entry.units)
-    tally.latency.add(clock.ticks() - began)
+    tally.latency.add(ms)
+    tally.sparedMicros += Math.round(ms * 1000)
+    tally.age.add(now - entry.bornAt)
     return Promise.resolve(response)
   }
 

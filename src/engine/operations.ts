@@ -134,6 +134,7 @@ export function wrapOperation<F extends AsyncFunction>(
     tally.hit++
     if (looked.units) tally.addUnits('asked', looked.units)
     tally.latency.none++
+    tally.age.add(now - looked.bornAt)
     return Promise.resolve(value)
   }
 

@@ -6,7 +6,7 @@ import type { UpstreamCallFacts } from '../core/events.js'
 import { narrowed } from '../core/http/no-vary-search.js'
 import { signpostOf } from '../core/http/variants.js'
 import { unmatched } from '../core/ledger/ledger-row.js'
-import { countStatus } from '../core/ledger/tally.js'
+import { countStatus, countTime } from '../core/ledger/tally.js'
 import { isTelling, saysWhen, toldBy } from '../core/limits/told-limits.js'
 import { costOfCall, endingOf } from '../core/money/billed-calls.js'
 import type { Clock } from '../core/ports/clock.js'
@@ -59,6 +59,7 @@ export class PassedCalls {
     const rule = endpoint ?? provider?.rest
     let pass: Pass | undefined
     let left: number | undefined
+    let leftTicks = 0
     let ending: AbortController | undefined
     let cancel = () => {}
     let result: ReturnType<typeof resultOfStatus> = 'failed'
@@ -68,6 +69,7 @@ export class PassedCalls {
       const own = init?.signal ?? (input instanceof Request ? input.signal : undefined)
       pass = rule && rule.mode !== 'measure' ? await this.#enter(rule, own, wanted) : undefined
       left = clock.now()
+      leftTicks = clock.ticks()
       const timed = endpoint && this.#timed(endpoint, own)
       if (timed) ({ ending, cancel } = timed)
       const response = await fetch(input, timed ? { ...init, signal: timed.signal } : init)
@@ -105,6 +107,8 @@ export class PassedCalls {
       tally[result === 'answered' ? 'forwarded' : 'letDown']++
       if (left !== undefined) tally[result === 'answered' ? 'upAnswered' : result === 'refused' ? 'upRefused' : 'upFailed']++
       if (left !== undefined) countStatus(tally, result, status)
+      if (left !== undefined && wanted?.background) tally.upBackground++
+      if (result === 'answered') countTime(tally, clock.ticks() - leftTicks)
       tally.latency.add(ms)
       this.#tell({ provider, endpoint, method, url }, { how: result, status, left, ms, error: trouble })
     }

@@ -3,7 +3,7 @@ import type { Keeping, NotKept } from '../core/decide/keep.js'
 import { errorWords } from '../core/error-words.js'
 import { BudgetSpentError, HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../core/errors.js'
 import type { UpstreamCallFacts } from '../core/events.js'
-import { countStatus } from '../core/ledger/tally.js'
+import { countStatus, countTime } from '../core/ledger/tally.js'
 import { isTelling, saysWhen } from '../core/limits/told-limits.js'
 import { endingOf } from '../core/money/billed-calls.js'
 import type { Clock } from '../core/ports/clock.js'
@@ -232,6 +232,9 @@ export class UpstreamAttempt<T> {
     const tally = ask.line.at(now)
     tally[how === 'answered' ? 'upAnswered' : how === 'refused' ? 'upRefused' : 'upFailed']++
     countStatus(tally, how, status)
+    if (ask.urgency.inBackground) tally.upBackground++
+    if (this.#attempt > 1) tally.upRepeated++
+    if (how === 'answered') countTime(tally, this.#parts.clock.ticks() - this.#beganTicks)
     if (askAgain && !left && (status === undefined || status < 400 || status >= 500 || [...repeatableStatuses, 429].includes(status))) {
       this.#pauseMs = this.#pauseBefore(told?.notBefore)
     }

@@ -4,7 +4,7 @@ import type { EndpointPrices, JournalCall } from './invoice-oracle.js'
 
 const day = 86_400_000
 
-const zones = ['UTC', 'Europe/Oslo', 'America/St_Johns', 'Pacific/Apia', 'Asia/Kathmandu']
+export const zones = ['UTC', 'Europe/Oslo', 'America/St_Johns', 'Pacific/Apia', 'Asia/Kathmandu']
 export const prices: EndpointPrices = { quote: { perCall: '0.15' }, search: { weight: 5 }, free: { weight: 0 } }
 
 const price = fc.integer({ min: 0, max: 2_000_000 }).map((n) => (n / 1_000_000).toFixed(6).replace(/\.?0+$/, ''))

@@ -5,6 +5,7 @@ export interface FactsInForce {
   since(provider: string): number
   quota(provider: string, bucket: number): BillingFacts['quota']
   plan(provider: string, bucket: number): BillingFacts['plan']
+  limits(provider: string, bucket: number): BillingFacts['limits']
   /** What an endpoint's calls cost where that is another than the plan's price. */
   price(provider: string, endpoint: string, bucket: number): BillingFacts['price']
 }
@@ -27,6 +28,7 @@ export function factsInForce(facts: readonly BillingFacts[]): FactsInForce {
     since: (provider) => byPlace.get(placeOf({ provider, endpoint: null }))?.[0]?.since ?? Number.POSITIVE_INFINITY,
     quota: (provider, bucket) => at(provider, null, bucket)?.quota,
     plan: (provider, bucket) => at(provider, null, bucket)?.plan,
+    limits: (provider, bucket) => at(provider, null, bucket)?.limits,
     price: (provider, endpoint, bucket) => at(provider, endpoint, bucket)?.price,
   }
 }
@@ -42,5 +44,9 @@ export function newestLike(facts: readonly BillingFacts[], { provider, endpoint 
 
 /** Whether two facts say the same, whenever they began to hold. */
 export function sameFacts(one: BillingFacts, other: BillingFacts): boolean {
-  return JSON.stringify([one.plan, one.price, one.quota]) === JSON.stringify([other.plan, other.price, other.quota])
+  return JSON.stringify(contents(one)) === JSON.stringify(contents(other))
+}
+
+function contents({ plan, price, quota, limits }: BillingFacts): unknown[] {
+  return [plan, price, quota, limits]
 }

@@ -1,4 +1,5 @@
 import type { Mode } from '../decide/mode.js'
+import type { WindowedCalls } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
 import type { PlanOptions } from '../money/plan.js'
 import type { Tally } from './tally.js'
@@ -6,17 +7,29 @@ import type { Tally } from './tally.js'
 /** Under which mode calls were counted; those answered offline count as reused. */
 export type LedgerMode = Exclude<Mode, 'offline'>
 
-/** Length of a time bucket in milliseconds; every bucket begins at a multiple of it. */
+/** Length of the time bucket that calls are counted in, milliseconds; every such bucket begins at a multiple of it. */
 export const bucketMs = 60_000
+
+/** How long time buckets are, finest first: those of minutes become ones of hours, and these ones of days, once they are old. */
+export const grains = ['minute', 'hour', 'day'] as const
+export type Grain = (typeof grains)[number]
 
 /** The tally of one endpoint in one mode and one time bucket. */
 export interface LedgerRow {
   /** Begin of the bucket, milliseconds since 1970-01-01T00:00Z. */
   readonly bucket: number
+  readonly grain: Grain
+  /** How long the bucket is, milliseconds: a day need not have 24 hours. */
+  readonly lengthMs: number
   readonly mode: LedgerMode
   readonly provider: string
   readonly endpoint: string
   readonly tally: Tally
+}
+
+/** The moment that a row counts for where times are told apart: the begin of a minute, the middle of what is longer. */
+export function momentOf({ bucket, grain, lengthMs }: Pick<LedgerRow, 'bucket' | 'grain' | 'lengthMs'>): number {
+  return grain === 'minute' ? bucket : bucket + Math.floor(lengthMs / 2)
 }
 
 /** What the books must know to price and weigh the calls of a provider, or of one of its endpoints, from `since` on. */
@@ -29,6 +42,8 @@ export interface BillingFacts {
   /** Of an endpoint: the price of one of its calls, where that is its own, and how much one counts in the plan. */
   readonly price?: { readonly perCall?: string | undefined; readonly weight?: number | undefined } | undefined
   readonly quota?: Quota | undefined
+  /** Windows of the limits that the provider sets on all its calls. */
+  readonly limits?: readonly WindowedCalls[] | undefined
 }
 
 /** Stands for the endpoint of a provider's calls that no endpoint covers, and for the provider of calls to nobody known. */

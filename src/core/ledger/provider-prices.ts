@@ -6,7 +6,7 @@ import { billingPeriod, type PlanOptions, termsAt as termsOfPlan } from '../mone
 import { priceDigits } from '../money/price-digits.js'
 import type { Units } from '../rules/units.js'
 import type { FactsInForce } from './facts-in-force.js'
-import { bucketMs, type LedgerRow } from './ledger-row.js'
+import { bucketMs, type LedgerRow, momentOf } from './ledger-row.js'
 
 /** What the calls of a provider cost: by endpoint, what belongs to none (base fees), and by billing period. */
 export interface ProviderPrices {
@@ -44,12 +44,12 @@ export function priceTimes(known: FactsInForce, pricing: Omit<Pricing, 'until'>,
   return new Map([...sums].map(([begin, sum]) => [begin, moneyOf(sum)]))
 }
 
-/** Rows in the order of time, by the begin of the stretch that they fall into. */
+/** Rows by the begin of the stretch that they fall into, in the order of time. */
 export function byTime(rows: readonly LedgerRow[], begins: readonly number[]): Map<number, LedgerRow[]> {
   const groups = new Map<number, LedgerRow[]>()
   let i = 0
-  for (const row of rows) {
-    while (i + 1 < begins.length && row.bucket >= (begins[i + 1] as number)) i++
+  for (const row of [...rows].sort((a, b) => momentOf(a) - momentOf(b))) {
+    while (i + 1 < begins.length && momentOf(row) >= (begins[i + 1] as number)) i++
     const begin = begins[i] as number
     const group = groups.get(begin)
     if (group) group.push(row)

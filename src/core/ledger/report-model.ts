@@ -2,6 +2,12 @@ import type { Money } from '../money/money.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { PricedPeriod } from './provider-prices.js'
 
+/** Milliseconds, within 1%; null stands where nothing was measured. */
+export interface Percentiles {
+  readonly median: number
+  readonly p95: number
+}
+
 /** What happened to the calls of one endpoint, one provider or all of them, in one way of working. */
 export interface Figures {
   /** Calls of the application. */
@@ -14,12 +20,17 @@ export interface Figures {
   readonly refused: number
   /** Upstream calls that gave no answer, a broken one or a server error (5xx). */
   readonly failed: number
+  /** Upstream calls that nobody waited for, and that repeated a failed one. They are part of `upstream` and of its price. */
+  readonly background: number
+  readonly repeated: number
   /** Calls answered by a fresh stored answer. */
   readonly fromStore: number
   /** Calls answered by a stored answer past its freshness. */
   readonly stale: number
   /** How old the oldest of these answers was, milliseconds; null where there is none. */
   readonly oldestStaleMs: number | null
+  /** How old answers from store were. */
+  readonly ageMs: Percentiles | null
   /** Calls answered by the endpoint's default. */
   readonly otherwise: number
   /** Calls that shared the upstream call of another caller. */
@@ -35,13 +46,16 @@ export interface Figures {
   readonly wouldHit: number
   /** Price of the upstream calls, one amount a currency; empty where no price is known. */
   readonly money: readonly Money[]
-  /** How long callers waited, milliseconds, within 1%; null where nothing was measured. */
-  readonly latencyMs: { readonly median: number; readonly p95: number } | null
+  /** How long callers waited. */
+  readonly latencyMs: Percentiles | null
+  /** How long answered upstream calls took. */
+  readonly upstreamMs: Percentiles | null
 }
 
 /**
  * What would have happened without the stash. `measured`: counted while it only measured the same number of calls.
- * `reckoned`: every call asked, priced as if it had gone upstream and been answered; what cannot be known so is null.
+ * `reckoned`: every call asked, priced as if it had gone upstream and been answered, but those that the declared limits and quota would have refused, which
+ * are told apart and cost nothing; what cannot be known so is null.
  */
 export type Without =
   | ({ readonly basis: 'measured' } & Figures)
@@ -49,17 +63,24 @@ export type Without =
       readonly basis: 'reckoned'
       readonly asked: number
       readonly upstream: number
-      readonly refused: null
+      /** The fewest that windows of limits, and the quota, would have refused. */
+      readonly refused: number
       readonly failed: null
       readonly letDown: null
       readonly money: readonly Money[]
-      readonly latencyMs: null
+      /** That of the upstream calls that were made. */
+      readonly latencyMs: Percentiles | null
     }
 
 /** Upstream calls not made, and what they would have cost, one amount a currency. */
 export interface Spared {
   readonly upstreamCalls: number
   readonly money: readonly Money[]
+  /**
+   * How much longer callers would have waited in all, milliseconds: the mean time of the endpoint's upstream calls for each call answered
+   * without one, less what those took. Null where that is not known.
+   */
+  readonly timeMs: number | null
 }
 
 /** One line of a report: the same calls without and with the stash. */
@@ -100,8 +121,9 @@ export interface ProviderReport extends Comparison {
 
 /** One hour or day of a report. */
 export interface TimeReport extends Comparison {
-  /** Its begin, ISO 8601. */
+  /** Its begin and end, ISO 8601; it is longer than asked for where the ledger has put older buckets together. */
   readonly from: string
+  readonly until: string
   /** Whether the report covers only a part of it. */
   readonly partial: boolean
 }

@@ -1,12 +1,14 @@
 import { quotaPeriod } from '../limits/quota.js'
 import { billedCalls } from '../money/billed-calls.js'
-import { type Money, MoneySum } from '../money/money.js'
+import type { Money } from '../money/money.js'
+import type { Units } from '../rules/units.js'
 import { beginsOf } from '../time/calendar.js'
 import { type FactsInForce, factsInForce } from './facts-in-force.js'
-import { type BillingFacts, bucketMs, type LedgerMode, type LedgerRow } from './ledger-row.js'
+import { type Costs, compare, sumOf } from './figures.js'
+import { type BillingFacts, grains, type LedgerMode, type LedgerRow } from './ledger-row.js'
+import { overLimits } from './over-limit.js'
 import { billingSince, byTime, type Pricing, type ProviderPrices, priceProvider, priceTimes } from './provider-prices.js'
-import type { Comparison, Figures, ProviderReport, QuotaUse, Report, Spared, TimeReport, Without } from './report-model.js'
-import { Tally } from './tally.js'
+import type { ProviderReport, QuotaUse, Report, TimeReport } from './report-model.js'
 
 /** What a report is computed from. */
 export interface ReportInput {
@@ -26,18 +28,20 @@ export function reportOf({ rows, facts, since, until, times }: ReportInput): Rep
   const known = factsInForce(facts)
   const counted = rows.filter((row) => row.bucket >= since)
   const last = counted.reduce((latest, row) => Math.max(latest, row.bucket), Number.NEGATIVE_INFINITY)
+  const end = counted.reduce((latest, row) => Math.max(latest, row.bucket + row.lengthMs), Number.NEGATIVE_INFINITY)
   const first = counted.reduce((earliest, row) => Math.min(earliest, row.bucket), Number.POSITIVE_INFINITY)
+  const over = overLimits(rows, known)
   const inProvider = new Map(groupBy(rows, (row) => row.provider))
   const costs = new Map<string, Costs<ProviderPrices>>()
   const providers = groupBy(counted, (row) => row.provider).map(([provider, itsRows]) => {
-    const cost = costsOf(known, provider, inProvider.get(provider) ?? [], since, until)
+    const cost = costsOf({ known, over }, provider, inProvider.get(provider) ?? [], since, until)
     costs.set(provider, cost)
     return {
       provider,
-      ...compare(itsRows, (kind) => inAll(cost[kind])),
+      ...compare(itsRows, (kind) => inAll(cost[kind]), over),
       endpoints: groupBy(itsRows, (row) => row.endpoint).map(([endpoint, rowsOfIt]) => ({
         endpoint,
-        ...compare(rowsOfIt, (kind) => cost[kind].byEndpoint.get(endpoint) ?? []),
+        ...compare(rowsOfIt, (kind) => cost[kind].byEndpoint.get(endpoint) ?? [], over),
       })),
       fees: feesOf(itsRows, cost),
       periods: cost.reused.periods.length > 0 ? cost.reused.periods : cost.measured.periods,
@@ -46,16 +50,16 @@ export function reportOf({ rows, facts, since, until, times }: ReportInput): Rep
   })
   return {
     since: counted.length > 0 ? new Date(first).toISOString() : null,
-    until: counted.length > 0 ? new Date(last + bucketMs).toISOString() : null,
+    until: counted.length > 0 ? new Date(end).toISOString() : null,
     providers,
-    ...(times && counted.length > 0 && { times: timesOf(known, rows, begins(times, first, last), { since, until }) }),
-    totals: compare(counted, (kind) => sumOf([...costs.values()].map((cost) => inAll(cost[kind])))),
+    ...(times && counted.length > 0 && { times: timesOf({ known, over }, rows, spansOf(times, counted, first, end), { since, until }) }),
+    totals: compare(counted, (kind) => sumOf([...costs.values()].map((cost) => inAll(cost[kind]))), over),
   }
 }
 
 /** Base fees and the like, which belong to no endpoint. */
 function feesOf(rows: readonly LedgerRow[], { measured, reused, asked }: Costs<ProviderPrices>): ProviderReport['fees'] {
-  const { without, with: made } = compare(rows, () => [])
+  const { without, with: made } = compare(rows, () => [], new Map())
   return { without: without.basis === 'measured' ? measured.fees : asked.fees, with: made ? reused.fees : null }
 }
 
@@ -63,132 +67,86 @@ function feesOf(rows: readonly LedgerRow[], { measured, reused, asked }: Costs<P
 export function rowsSince(facts: readonly BillingFacts[], first: number, last: number): number {
   const known = factsInForce(facts)
   const names = [...new Set(facts.map(({ provider }) => provider))]
-  const starts = names.map((provider) => known.quota(provider, last)).map((quota) => (quota ? quotaPeriod(quota, last).start : last))
+  const starts = names.flatMap((provider) =>
+    [first, last].map((at) => {
+      const quota = known.quota(provider, at)
+      return quota ? quotaPeriod(quota, at).start : at
+    }),
+  )
   return Math.min(last, ...starts, billingSince(known, names, first))
 }
 
-function begins({ by, zone }: NonNullable<ReportInput['times']>, first: number, last: number): number[] {
-  return beginsOf(by, first, last + bucketMs, zone)
+/** Begins of the hours or days that are told apart; where rows of longer buckets were counted, their begins in place of those within. */
+function spansOf({ by, zone }: NonNullable<ReportInput['times']>, rows: readonly LedgerRow[], first: number, end: number): number[] {
+  const longer = rows.filter(({ grain }) => grains.indexOf(grain) > grains.indexOf(by))
+  const within = (begin: number) => longer.some(({ bucket, lengthMs }) => begin > bucket && begin < bucket + lengthMs)
+  const begins = beginsOf(by, first, end, zone)
+  const starts = longer.map(({ bucket }) => bucket)
+  return longer.length === 0 ? begins : [...new Set([...begins.filter((begin) => !within(begin)), ...starts])].sort((a, b) => a - b)
+}
+
+/** What a report is priced by. */
+interface Known {
+  readonly known: FactsInForce
+  /** Calls of each row that limits would have refused had all gone upstream. */
+  readonly over: ReadonlyMap<LedgerRow, number>
 }
 
 /** The same calls hour by hour, or day by day. */
-function timesOf(
-  known: FactsInForce,
-  rows: readonly LedgerRow[],
-  all: readonly number[],
-  range: { since: number; until: number },
-): TimeReport[] {
-  const sorted = [...rows].sort((a, b) => a.bucket - b.bucket)
+function timesOf(facts: Known, rows: readonly LedgerRow[], all: readonly number[], range: { since: number; until: number }): TimeReport[] {
   const from = Math.max(range.since, all[0] ?? 0)
   const inTime = byTime(
-    sorted.filter(({ bucket }) => bucket >= from),
+    rows.filter(({ bucket }) => bucket >= from),
     all,
   )
   const perProvider = groupBy(rows, (row) => row.provider).map(([provider, itsRows]) =>
-    costsOfKinds((mode, callsOf, unitsOf = unitsMade) =>
-      priceTimes(known, { provider, rows: itsRows.filter((row) => row.mode === mode), since: from, callsOf, unitsOf }, all),
+    costsOfKinds(facts, (mode, callsOf, unitsOf = unitsMade) =>
+      priceTimes(facts.known, { provider, rows: itsRows.filter((row) => row.mode === mode), since: from, callsOf, unitsOf }, all),
     ),
   )
   return all.map((begin, i) => {
-    const end = all[i + 1] ?? range.until
+    const its = inTime.get(begin) ?? []
+    const end = all[i + 1] ?? its.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), range.until)
     return {
-      from: new Date(begin).toISOString(),
+      ...{ from: new Date(begin).toISOString(), until: new Date(end).toISOString() },
       partial: begin < range.since || (i === all.length - 1 && end > range.until),
-      ...compare(inTime.get(begin) ?? [], (kind) => sumOf(perProvider.map((costs) => costs[kind].get(begin) ?? []))),
+      ...compare(its, (kind) => sumOf(perProvider.map((costs) => costs[kind].get(begin) ?? [])), facts.over),
     }
   })
 }
 
-/** What the calls of a provider cost: made while measuring and while reusing, had all that were asked while reusing been made, and had those
- * measured not been made that reuse would have spared. */
-type Costs<T> = Readonly<Record<'measured' | 'reused' | 'asked' | 'spared', T>>
-type CostOf = (kind: keyof Costs<unknown>) => readonly Money[]
 type Price<T> = (mode: LedgerMode, callsOf: Pricing['callsOf'], unitsOf?: Pricing['unitsOf']) => T
 
 const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
 
-function costsOf(known: FactsInForce, provider: string, rows: readonly LedgerRow[], since: number, until: number): Costs<ProviderPrices> {
-  return costsOfKinds((mode, callsOf, unitsOf = unitsMade) =>
-    priceProvider(known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf, unitsOf }),
+function costsOf(facts: Known, provider: string, rows: readonly LedgerRow[], since: number, until: number): Costs<ProviderPrices> {
+  return costsOfKinds(facts, (mode, callsOf, unitsOf = unitsMade) =>
+    priceProvider(facts.known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf, unitsOf }),
   )
 }
 
-function costsOfKinds<T>(price: Price<T>): Costs<T> {
+function costsOfKinds<T>({ over }: Known, price: Price<T>): Costs<T> {
+  const refused = (row: LedgerRow) => row.tally.overLimit + (over.get(row) ?? 0)
   return {
     measured: price('measure', ({ tally }, plan) => billedCalls(plan, tally)),
     reused: price('reuse', ({ tally }, plan) => billedCalls(plan, tally)),
     asked: price(
       'reuse',
-      ({ tally }) => tally.asked,
-      ({ tally }) => tally.units.asked,
+      (row) => row.tally.asked - refused(row),
+      (row) => withoutRefused(row.tally.units.asked, refused(row) / Math.max(1, row.tally.asked)),
     ),
     spared: price('measure', ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.wouldHit)),
   }
 }
 
+/** Units less the share of calls that would have been refused. */
+function withoutRefused(units: Units, share: number): Units {
+  return share === 0 ? units : Object.fromEntries(Object.entries(units).map(([name, number]) => [name, Math.round(number * (1 - share))]))
+}
+
 function inAll({ byEndpoint, fees }: ProviderPrices): Money[] {
   return sumOf([...byEndpoint.values(), fees])
 }
-
-function sumOf(moneys: readonly (readonly Money[])[]): Money[] {
-  const sum = new MoneySum()
-  for (const money of moneys) sum.addAll(money)
-  return sum.toMoney()
-}
-
-function compare(rows: readonly LedgerRow[], costOf: CostOf): Comparison {
-  const measured = figuresOf(rows, 'measure', costOf('measured'))
-  const reused = figuresOf(rows, 'reuse', costOf('reused'))
-  const couldSave: Spared | null = measured
-    ? { upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('spared')) }
-    : null
-  if (!reused) return { without: { basis: 'measured', ...(measured ?? noFigures) }, with: null, saved: null, couldSave }
-  const without: Without = measured?.asked === reused.asked ? { basis: 'measured', ...measured } : reckoned(reused.asked, costOf('asked'))
-  const saved = { upstreamCalls: without.upstream - reused.upstream, money: difference(without.money, reused.money) }
-  return { without, with: reused, saved, couldSave }
-}
-
-function difference(more: readonly Money[], less: readonly Money[]): Money[] {
-  const sum = new MoneySum()
-  sum.addAll(more)
-  sum.addAll(less, -1)
-  return sum.toMoney()
-}
-
-function reckoned(asked: number, money: readonly Money[]): Without {
-  return { basis: 'reckoned', asked, upstream: asked, refused: null, failed: null, letDown: null, money, latencyMs: null }
-}
-
-function figuresOf(rows: readonly LedgerRow[], mode: LedgerMode, money: readonly Money[]): Figures | undefined {
-  const total = new Tally()
-  for (const row of rows) if (row.mode === mode) total.merge(row.tally)
-  return total.asked + total.upstream > 0 ? figuresOfTally(total, money) : undefined
-}
-
-function figuresOfTally(tally: Tally, money: readonly Money[]): Figures {
-  const [median, p95] = [tally.latency.quantile(0.5), tally.latency.quantile(0.95)]
-  return {
-    asked: tally.asked,
-    upstream: tally.upstream,
-    unmodified: tally.upUnmodified,
-    refused: tally.upRefused,
-    failed: tally.upFailed,
-    fromStore: tally.hit,
-    stale: tally.stale,
-    oldestStaleMs: tally.stale > 0 ? tally.oldestStaleMs : null,
-    otherwise: tally.otherwise,
-    collapsed: tally.collapsed,
-    letDown: tally.letDown,
-    changed: tally.changed,
-    unchanged: tally.unchanged,
-    corrupt: tally.corrupt,
-    wouldHit: tally.wouldHit,
-    money,
-    latencyMs: median === undefined || p95 === undefined ? null : { median: hundredths(median), p95: hundredths(p95) },
-  }
-}
-
-const noFigures = figuresOfTally(new Tally(), [])
 
 function quotaUse(provider: string, rows: readonly LedgerRow[], known: FactsInForce, last: number): QuotaUse | null {
   const quota = known.quota(provider, last)
@@ -204,10 +162,6 @@ function quotaUse(provider: string, rows: readonly LedgerRow[], known: FactsInFo
     until: new Date(end).toISOString(),
     used: { measuring: used('measure'), reusing: used('reuse') },
   }
-}
-
-function hundredths(ms: number): number {
-  return Math.round(ms * 100) / 100
 }
 
 /** Groups in the order of their names. */

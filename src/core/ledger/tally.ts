@@ -1,5 +1,5 @@
 import type { Units } from '../rules/units.js'
-import { LatencyHistogram } from './latency-histogram.js'
+import { ages, Histogram, latencies } from './histogram.js'
 
 /**
  * What is counted. The first six say how a call of the application ended and add up to the calls asked; the `up...`
@@ -34,6 +34,14 @@ const countNames = [
   'corrupt',
   /** calls while measuring that reuse would have answered from store */
   'wouldHit',
+  /** of the upstream calls, those that nobody waited for, and those that repeated a failed one */
+  'upBackground',
+  'upRepeated',
+  /** calls asked that limits would have refused had all gone upstream, as far as that is settled */
+  'overLimit',
+  /** how long callers waited who were answered from store or by another's call, and how long answered upstream calls took: microseconds */
+  'sparedMicros',
+  'upMicros',
 ] as const
 
 type CountName = (typeof countNames)[number]
@@ -57,12 +65,21 @@ export class Tally implements Counts {
   unchanged = 0
   corrupt = 0
   wouldHit = 0
+  upBackground = 0
+  upRepeated = 0
+  overLimit = 0
+  sparedMicros = 0
+  upMicros = 0
   /** Units that upstream calls cost, and that they would have cost had every call asked been made: by name. */
   readonly units: { made: Record<string, number>; asked: Record<string, number> } = { made: {}, asked: {} }
   /** How old the oldest answer past its freshness was that was given out, milliseconds. */
   oldestStaleMs = 0
-  /** How long each caller waited, in milliseconds. */
-  latency = new LatencyHistogram()
+  /** How long each caller waited. */
+  latency = new Histogram(latencies)
+  /** How long each answered upstream call took. */
+  upLatency = new Histogram(latencies)
+  /** How old each answer was that was given from store. */
+  age = new Histogram(ages)
 
   /** Calls of the application. */
   get asked(): number {
@@ -79,6 +96,8 @@ export class Tally implements Counts {
     this.oldestStaleMs = Math.max(this.oldestStaleMs, other.oldestStaleMs)
     for (const kind of ['made', 'asked'] as const) this.addUnits(kind, other.units[kind])
     this.latency.merge(other.latency)
+    this.upLatency.merge(other.upLatency)
+    this.age.merge(other.age)
   }
 
   addUnits(kind: 'made' | 'asked', units: Units | undefined): void {
@@ -92,18 +111,28 @@ export class Tally implements Counts {
     const counts = Object.fromEntries(countNames.filter((name) => this[name] !== 0).map((name) => [name, this[name]]))
     const hasUnits = Object.keys(this.units.made).length + Object.keys(this.units.asked).length > 0
     const kept = hasUnits ? { units: this.units } : {}
-    return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ...kept, ms: this.latency }
+    const [ms, upMs, ageMs] = [this.latency, this.upLatency, this.age].map((histogram) => histogram.toJSON())
+    const times = { ms, ...(upMs?.length && { upMs }), ...(ageMs?.length && { ageMs }) }
+    return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ...kept, ...times }
   }
 
   static parse(json: string): Tally {
-    const kept = JSON.parse(json) as Partial<Counts> & { oldestStaleMs?: number; units?: Tally['units']; ms?: number[] }
-    const tally = new Tally()
-    for (const name of countNames) tally[name] = kept[name] ?? 0
-    tally.oldestStaleMs = kept.oldestStaleMs ?? 0
-    for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, kept.units?.[kind])
-    tally.latency = LatencyHistogram.from(kept.ms ?? [])
+    const { units, ms, upMs, ageMs, ...counts } = JSON.parse(json) as Partial<Counts> & StoredTimes
+    const tally = Object.assign(new Tally(), counts)
+    if (units) for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, units[kind])
+    if (ms) tally.latency = new Histogram(latencies, ms)
+    if (upMs) tally.upLatency = new Histogram(latencies, upMs)
+    if (ageMs) tally.age = new Histogram(ages, ageMs)
     return tally
   }
+}
+
+/** What a stored tally holds besides its counts. */
+interface StoredTimes {
+  readonly units?: Tally['units']
+  readonly ms?: number[]
+  readonly upMs?: number[]
+  readonly ageMs?: number[]
 }
 
 /** Counts what an upstream call's status says of how it ended. */
@@ -112,4 +141,10 @@ export function countStatus(tally: Tally, how: 'answered' | 'refused' | 'failed'
   if (how === 'answered' && status === 304) tally.upUnmodified++
   if (how === 'answered' && status >= 400) tally.upClientError++
   if (how === 'failed' && status >= 500) tally.upServerError++
+}
+
+/** Counts how long an answered upstream call took, milliseconds. */
+export function countTime(tally: Tally, ms: number): void {
+  tally.upLatency.add(ms)
+  tally.upMicros += Math.round(ms * 1000)
 }

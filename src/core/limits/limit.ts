@@ -73,6 +73,17 @@ const longestMs: Record<WindowUnit, number> = {
 
 const defaultReserved = 0.2
 
+/** So many calls in every stretch of time of a length. */
+export interface WindowedCalls {
+  readonly calls: number
+  readonly perMs: number
+}
+
+/** The window of a limit; undefined for one of bursts or of calls at once. */
+export function windowOf(options: LimitOptions): WindowedCalls | undefined {
+  return 'atOnce' in options || 'burst' in options ? undefined : { calls: options.calls, perMs: windowMs(options.per) }
+}
+
 /** Compiles options that have been checked. `endpoint` is the one it belongs to, if it is not the provider's. */
 export function compileLimit(options: LimitOptions, endpoint?: string): Limit {
   const { reserved = defaultReserved } = options

@@ -1,5 +1,5 @@
 import type { StoredTimes } from '../decide/entry-times.js'
-import type { BillingFacts, LedgerRow } from '../ledger/ledger-row.js'
+import type { BillingFacts, Grain, LedgerRow } from '../ledger/ledger-row.js'
 import type { Units } from '../rules/units.js'
 
 /** One stored answer. Its answer is written once and never changed; its times may be. */
@@ -27,6 +27,9 @@ export interface SharedRecord {
   /** When it runs out, milliseconds since 1970-01-01T00:00Z. */
   readonly keepUntil: number
 }
+
+/** The stretch of time that is changed together with a moment; `end` exclusive. */
+export type LedgerSlice = (at: number) => { readonly start: number; readonly end: number }
 
 /** What a store is opened with. */
 export interface Opening {
@@ -77,6 +80,11 @@ export interface Store {
   addToLedger(rows: readonly LedgerRow[]): Maybe<void>
   /** The ledger's rows whose bucket begins at `since` or later and before `until`, in no order. */
   readLedger(since: number, until: number): Maybe<LedgerRow[]>
+  /**
+   * Takes out the ledger's rows that are finer than `grain` and belong to the same slice as the oldest of them before `until`, and adds what
+   * `change` makes of them, in one step. Returns whether there were any.
+   */
+  coarsenLedger(until: number, grain: Grain, slice: LedgerSlice, change: (rows: LedgerRow[]) => readonly LedgerRow[]): Maybe<boolean>
   /** Remembers what is known of a provider or endpoint from a time on, unless the newest known of the same says the same. */
   addFacts(facts: BillingFacts): Maybe<void>
   /** Everything remembered by `addFacts`, oldest first. */

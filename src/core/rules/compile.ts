@@ -2,7 +2,7 @@ import Big from 'big.js'
 import type { Mode } from '../decide/mode.js'
 import { type BillingFacts, unmatched } from '../ledger/ledger-row.js'
 import { compileBudget } from '../limits/budget.js'
-import { compileLimit, compileQuota } from '../limits/limit.js'
+import { compileLimit, compileQuota, windowOf } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
 import type { Money } from '../money/money.js'
 import { durationMs } from '../time/duration.js'
@@ -185,11 +185,17 @@ export function factsOf(
     plan: endpoint ? undefined : options.plan,
     price: endpoint?.reuse && priceOf(endpoint.reuse),
     quota: endpoint || !quota ? undefined : quotaOf(quota),
+    limits: endpoint ? undefined : windowsOf(options),
   }
 }
 
 function quotaOf({ calls, per, zone = 'UTC' }: QuotaOptions): Quota {
   return { calls, per, zone }
+}
+
+function windowsOf({ limits = [] }: ProviderOptions): BillingFacts['limits'] {
+  const windows = limits.map(windowOf).filter((window) => window !== undefined)
+  return windows.length > 0 ? windows : undefined
 }
 
 function priceOf({ perCall, weight }: ReuseOptions): BillingFacts['price'] {

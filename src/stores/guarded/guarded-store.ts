@@ -122,6 +122,10 @@ export class GuardedStore implements Store {
     return this.#open(this.#writing, () => this.#store.addToLedger(rows))
   }
 
+  coarsenLedger(...args: Parameters<Store['coarsenLedger']>): Maybe<boolean> {
+    return this.#open(this.#writing, () => this.#store.coarsenLedger(...args))
+  }
+
   readLedger(since: number, until: number): Maybe<LedgerRow[]> {
     return this.#open(this.#reading, () => this.#store.readLedger(since, until))
   }

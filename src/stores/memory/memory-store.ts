@@ -1,8 +1,8 @@
 import { outOfDate, type StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
-import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
+import { type BillingFacts, type Grain, grains, type LedgerRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
-import type { Entry, EntryGroup, SharedRecord, Store } from '../../core/ports/store.js'
+import type { Entry, EntryGroup, LedgerSlice, SharedRecord, Store } from '../../core/ports/store.js'
 import { type Link, UseOrder } from './use-order.js'
 
 export interface MemoryStoreOptions {
@@ -100,7 +100,7 @@ class MemoryStore implements Store {
 
   addToLedger(rows: readonly LedgerRow[]): void {
     for (const row of rows) {
-      const place = JSON.stringify([row.bucket, row.mode, row.provider, row.endpoint])
+      const place = placeOf(row)
       const known = this.#ledger.get(place) ?? { ...row, tally: new Tally() }
       known.tally.merge(row.tally)
       this.#ledger.set(place, known)
@@ -109,6 +109,17 @@ class MemoryStore implements Store {
 
   readLedger(since: number, until: number): LedgerRow[] {
     return [...this.#ledger.values()].filter(({ bucket }) => bucket >= since && bucket < until)
+  }
+
+  coarsenLedger(until: number, grain: Grain, slice: LedgerSlice, change: (rows: LedgerRow[]) => readonly LedgerRow[]): boolean {
+    const finer = [...this.#ledger.values()].filter((row) => row.bucket < until && grains.indexOf(row.grain) < grains.indexOf(grain))
+    if (finer.length === 0) return false
+    const { start, end } = slice(finer.reduce((oldest, { bucket }) => Math.min(oldest, bucket), until))
+    const rows = finer.filter(({ bucket }) => bucket >= start && bucket < end)
+    const coarse = change(rows)
+    for (const row of rows) this.#ledger.delete(placeOf(row))
+    this.addToLedger(coarse)
+    return true
   }
 
   addFacts(facts: BillingFacts): void {
@@ -134,6 +145,10 @@ class MemoryStore implements Store {
     this.#order.remove(slot)
     this.#bytes -= slot.bytes
   }
+}
+
+function placeOf({ bucket, grain, mode, provider, endpoint }: LedgerRow): string {
+  return JSON.stringify([bucket, grain, mode, provider, endpoint])
 }
 
 /** Bodies count twice: once as bytes, once for the decoded form that readers keep beside them. Characters count two bytes. */

@@ -1,8 +1,8 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
-import type { BillingFacts, LedgerMode, LedgerRow } from '../../core/ledger/ledger-row.js'
+import { type BillingFacts, type Grain, grains, type LedgerMode, type LedgerRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
-import type { Entry, EntryGroup, Opening, SharedRecord, Store } from '../../core/ports/store.js'
+import type { Entry, EntryGroup, LedgerSlice, Opening, SharedRecord, Store } from '../../core/ports/store.js'
 import { type Row, type SqliteDriver, transactions } from './driver.js'
 import { openFile } from './open-file.js'
 import { identityOf, setAside } from './set-aside.js'
@@ -130,27 +130,38 @@ class SqliteStore implements Store {
   }
 
   addToLedger(rows: readonly LedgerRow[]): void {
-    this.#do(() =>
+    this.#do(() => this.#inTransaction(() => this.#add(rows)))
+  }
+
+  #add(rows: readonly LedgerRow[]): void {
+    const { getTally, putTally } = this.#statements
+    for (const { bucket, grain, lengthMs, mode, provider, endpoint, tally } of rows) {
+      const place = [bucket, grains.indexOf(grain), mode, provider, endpoint]
+      const before = getTally.get(...place)
+      const sum = before ? Tally.parse(String(before.tally)) : new Tally()
+      sum.merge(tally)
+      putTally.run(...place, lengthMs, JSON.stringify(sum))
+    }
+  }
+
+  coarsenLedger(until: number, grain: Grain, slice: LedgerSlice, change: (rows: LedgerRow[]) => readonly LedgerRow[]): boolean {
+    const finerThan = grains.indexOf(grain)
+    return this.#do(() =>
       this.#inTransaction(() => {
-        const { getTally, putTally } = this.#statements
-        for (const { bucket, mode, provider, endpoint, tally } of rows) {
-          const before = getTally.get(bucket, mode, provider, endpoint)
-          const sum = before ? Tally.parse(String(before.tally)) : new Tally()
-          sum.merge(tally)
-          putTally.run(bucket, mode, provider, endpoint, JSON.stringify(sum))
-        }
+        const { oldestFiner, readFiner, dropFiner } = this.#statements
+        const oldest = oldestFiner.get(finerThan, until)?.bucket
+        if (typeof oldest !== 'number') return false
+        const { start, end } = slice(oldest)
+        const coarse = change(readFiner.all(start, end, finerThan).map(ledgerRow))
+        dropFiner.run(start, end, finerThan)
+        this.#add(coarse)
+        return true
       }),
     )
   }
 
   readLedger(since: number, until: number): LedgerRow[] {
-    return this.#do(() => this.#statements.readLedger.all(since, until)).map((row) => ({
-      bucket: Number(row.bucket),
-      mode: row.mode as LedgerMode,
-      provider: String(row.provider),
-      endpoint: String(row.endpoint),
-      tally: Tally.parse(String(row.tally)),
-    }))
+    return this.#do(() => this.#statements.readLedger.all(since, until)).map(ledgerRow)
   }
 
   addFacts(facts: BillingFacts): void {
@@ -201,14 +212,31 @@ function statementsOf(driver: SqliteDriver) {
     records: driver.prepare('SELECT name, value FROM shared_record WHERE name >= ? AND substr(name, 1, length(?)) = ? AND keep_until > ?'),
     dropRecords: driver.prepare('DELETE FROM shared_record WHERE keep_until <= ?'),
     dropDead: driver.prepare('DELETE FROM entry WHERE keep_until <= ?'),
-    getTally: driver.prepare('SELECT tally FROM ledger WHERE bucket = ? AND mode = ? AND provider = ? AND endpoint = ?'),
-    putTally: driver.prepare('INSERT OR REPLACE INTO ledger (bucket, mode, provider, endpoint, tally) VALUES (?, ?, ?, ?, ?)'),
-    readLedger: driver.prepare('SELECT bucket, mode, provider, endpoint, tally FROM ledger WHERE bucket >= ? AND bucket < ?'),
+    getTally: driver.prepare('SELECT tally FROM ledger WHERE bucket = ? AND grain = ? AND mode = ? AND provider = ? AND endpoint = ?'),
+    putTally: driver.prepare(
+      'INSERT OR REPLACE INTO ledger (bucket, grain, mode, provider, endpoint, length, tally) VALUES (?, ?, ?, ?, ?, ?, ?)',
+    ),
+    readLedger: driver.prepare('SELECT * FROM ledger WHERE bucket >= ? AND bucket < ?'),
+    oldestFiner: driver.prepare('SELECT bucket FROM ledger WHERE grain < ? AND bucket < ? ORDER BY bucket LIMIT 1'),
+    readFiner: driver.prepare('SELECT * FROM ledger WHERE bucket >= ? AND bucket < ? AND grain < ?'),
+    dropFiner: driver.prepare('DELETE FROM ledger WHERE bucket >= ? AND bucket < ? AND grain < ?'),
     extent: driver.prepare(
       'SELECT (SELECT count(*) FROM entry) AS entries, (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size) AS bytes',
     ),
     addFacts: driver.prepare('INSERT INTO facts (since, facts) VALUES (?, ?)'),
     readFacts: driver.prepare('SELECT facts FROM facts ORDER BY since, rowid'),
+  }
+}
+
+function ledgerRow(row: Row): LedgerRow {
+  return {
+    bucket: row.bucket as number,
+    grain: grains[row.grain as number] as Grain,
+    lengthMs: row.length as number,
+    mode: row.mode as LedgerMode,
+    provider: row.provider as string,
+    endpoint: row.endpoint as string,
+    tally: Tally.parse(row.tally as string),
   }
 }
 

@@ -2,9 +2,9 @@
 export const applicationId = 0x53747368
 
 /** Raised whenever the tables change in a way that other code cannot read. */
-export const formatVersion = 4
+export const formatVersion = 5
 
-/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON. */
+/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1 for an hour, 2 for a day. */
 export const createTables = `
   CREATE TABLE IF NOT EXISTS entry (
     key TEXT PRIMARY KEY,
@@ -25,11 +25,13 @@ export const createTables = `
   CREATE INDEX IF NOT EXISTS entry_endpoint ON entry (provider, endpoint, stored_at);
   CREATE TABLE IF NOT EXISTS ledger (
     bucket INTEGER NOT NULL,
+    grain INTEGER NOT NULL,
+    length INTEGER NOT NULL,
     mode TEXT NOT NULL,
     provider TEXT NOT NULL,
     endpoint TEXT NOT NULL,
     tally TEXT NOT NULL,
-    PRIMARY KEY (bucket, mode, provider, endpoint)
+    PRIMARY KEY (bucket, grain, mode, provider, endpoint)
   ) WITHOUT ROWID;
   CREATE TABLE IF NOT EXISTS facts (
     since INTEGER NOT NULL,

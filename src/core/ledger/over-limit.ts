@@ -1,0 +1,76 @@
+import { quotaPeriod } from '../limits/quota.js'
+import type { FactsInForce } from './facts-in-force.js'
+import { bucketMs, type Grain, type LedgerRow } from './ledger-row.js'
+
+/** Windows up to this length are settled in the rows of a grain: those of finer rows were counted when they were put together. */
+const settledMs: Record<Grain, number> = { minute: 0, hour: 3_600_000, day: 86_400_000 }
+
+/** How long windows can be that can be settled when rows of a grain are made of finer ones, milliseconds. */
+export function settles(grain: Grain): number {
+  return settledMs[grain]
+}
+
+/**
+ * How many of the calls of each row would have been refused had every call gone upstream: those beyond what the limits and the quota of the
+ * provider allow in a window. Windows are taken to lie with the clock, calls in a window to be refused from the moment on when it is full;
+ * limits of bursts and of calls at once are left out. It is the fewest that can have been. What is settled in a row already is not told again.
+ */
+export function overLimits(rows: readonly LedgerRow[], known: FactsInForce, upToMs = Number.POSITIVE_INFINITY): Map<LedgerRow, number> {
+  const over = new Map<LedgerRow, number>()
+  const sorted = rows.filter(({ mode }) => mode === 'reuse').sort((a, b) => a.bucket - b.bucket)
+  for (const itsRows of groups(sorted, ({ provider }) => provider)) {
+    const [first] = itsRows as [LedgerRow]
+    const limits = known.limits(first.provider, itsRows.at(-1)?.bucket ?? first.bucket) ?? []
+    for (const { calls, perMs } of [...limits].sort((a, b) => a.perMs - b.perMs)) {
+      const windowMs = Math.max(perMs, bucketMs)
+      if (windowMs > upToMs) continue
+      const open = itsRows.filter(({ grain }) => windowMs > settledMs[grain])
+      for (const window of groups(open, ({ bucket }) => Math.floor(bucket / windowMs))) {
+        refuse(window, Math.floor((calls * windowMs) / perMs), over)
+      }
+    }
+    if (Number.isFinite(upToMs)) continue
+    let period: { start: number; end: number } | undefined
+    const perPeriod = groups(itsRows, ({ provider, bucket }) => {
+      const quota = known.quota(provider, bucket)
+      if (!quota) return undefined
+      if (!period || bucket >= period.end || bucket < period.start) period = quotaPeriod(quota, bucket)
+      return period.start
+    })
+    for (const window of perPeriod) {
+      const quota = known.quota(first.provider, window[0]?.bucket ?? 0)
+      if (quota) refuse(window, quota.calls, over)
+    }
+  }
+  return over
+}
+
+/** Has calls of a window refused from the moment on when it is full; those of one moment in proportion. */
+function refuse(window: readonly LedgerRow[], allowed: number, over: Map<LedgerRow, number>): void {
+  const passing = (row: LedgerRow) => row.tally.asked - row.tally.overLimit - (over.get(row) ?? 0)
+  let left = allowed
+  for (const moment of groups(window, ({ bucket }) => bucket)) {
+    const asked = moment.reduce((sum, row) => sum + passing(row), 0)
+    if (asked > left) {
+      let [toRefuse, before] = [asked - left, asked]
+      for (const row of moment) {
+        const share = before === 0 ? 0 : Math.round((toRefuse * passing(row)) / before)
+        before -= passing(row)
+        toRefuse -= share
+        if (share > 0) over.set(row, (over.get(row) ?? 0) + share)
+      }
+    }
+    left = Math.max(0, left - asked)
+  }
+}
+
+/** Neighbours that belong together, in their order; all of a group, wherever they are. */
+function groups<T>(rows: readonly LedgerRow[], of: (row: LedgerRow) => T): LedgerRow[][] {
+  const byGroup = new Map<T, LedgerRow[]>()
+  for (const row of rows) {
+    const group = byGroup.get(of(row))
+    if (group) group.push(row)
+    else byGroup.set(of(row), [row])
+  }
+  return [...byGroup.values()]
+}
