@@ -195,6 +195,55 @@ describe('reports', () => {
     expect(asked).to.have.length(2)
   })
 
+  it('tell minutes apart for two days, hours for 92 and days for ever, and count the same calls whole at any age', async () => {
+    const store = lasting()
+    const clock = new FastClock(start)
+    await play(store, clock, 'reuse', ['a', 'a', 'wait', 'a', 'quote', 'wait', 'wait', 'b'])
+    const stash = await openStash({ store, clock, providers: priced, ledger: { zone: 'Europe/Oslo' } })
+    const day = 24 * 60 * minute
+    const till = (age: number) => clock.sleep(start + age - clock.now())
+    await clock.run(
+      (async () => {
+        const asked = async (options: object) => (await stash.report(options)).totals.with?.asked ?? 0
+        const hours = async () => (await stash.report({ by: 'hour' })).times?.map(({ from, until, with: its }) => [from, until, its?.asked])
+        const [whole, byHour] = [await stash.report(), await hours()]
+        expect(byHour).to.eql([
+          ['2026-06-30T21:00:00.000Z', '2026-06-30T22:00:00.000Z', 4],
+          ['2026-06-30T22:00:00.000Z', '2026-06-30T23:00:00.000Z', 1],
+        ])
+        for (const age of [2 * 60 * minute, 1.5 * day]) {
+          await till(age)
+          const { since, until, totals, providers } = await stash.report()
+          expect([since, until, totals], 'nothing was lost').to.eql([whole.since, whole.until, whole.totals])
+          expect(providers.map(({ endpoints }) => endpoints)).to.eql(whole.providers.map(({ endpoints }) => endpoints))
+          expect(await hours()).to.eql(byHour)
+          expect(await asked({ since: start + 5 * minute }), 'a part of an hour').to.equal(3)
+        }
+        const grains = new Set((await store.readLedger(0, Number.MAX_SAFE_INTEGER)).map(({ grain }) => grain))
+        expect([...grains], 'what a report over a long time reads').to.eql(['day'])
+        await till(3 * day)
+        expect(await hours()).to.eql(byHour)
+        expect(await asked({ since: start + 5 * minute }), 'the hour before has begun').to.equal(1)
+        await till(95 * day)
+        const old = await stash.report({ by: 'hour' })
+        expect(old.totals).to.deep.equal(whole.totals)
+        expect(
+          old.times?.map(({ from, until }) => [from, until]),
+          'cut where days of the zones begin, and where prices came to be known',
+        ).to.eql([
+          ['2026-06-30T21:30:00.000Z', '2026-06-30T22:00:00.000Z'],
+          ['2026-06-30T22:00:00.000Z', '2026-07-01T00:00:00.000Z'],
+        ])
+        expect(old.times?.reduce((sum, { with: its }) => sum + (its?.asked ?? 0), 0)).to.equal(5)
+        expect((await stash.report({ by: 'day', zone: 'Europe/Oslo' })).times?.map(({ from, with: its }) => [from, its?.asked])).to.eql([
+          ['2026-06-29T22:00:00.000Z', 4],
+          ['2026-06-30T22:00:00.000Z', 1],
+        ])
+        await stash.close()
+      })(),
+    )
+  })
+
   it('keep what a failing store would not take, and write it later', async () => {
     const store = lasting()
     const works = store.addToLedger.bind(store)

@@ -187,6 +187,11 @@ describe('stores', () => {
           [hour, 'hour', 12],
           [5 * hour, 'minute', 16],
         ])
+        await store.addToLedger([0, minute].map((bucket) => ({ ...at(bucket, 64), isDetail: true })))
+        await store.dropDetails('minute', minute)
+        const details = await store.readDetails('minute', 0, hour)
+        expect(details.map(({ bucket, isDetail, tally }) => [bucket, isDetail, tally.hit])).to.eql([[minute, true, 64]])
+        expect(await all(), 'which are no calls of their own').to.have.length(3)
       })
 
       it('remembers facts when they differ from the newest of the same provider and endpoint', async () => {

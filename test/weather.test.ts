@@ -344,9 +344,23 @@ describe('a stash in trouble', () => {
       },
       get: (key: string) => (hangs ? new Promise<never>(() => {}) : store.get(key)),
       ...Object.fromEntries(
-        (['put', 'update', 'records', 'addToLedger', 'readLedger', 'addFacts', 'readFacts', 'sweep', 'extent', 'close'] as const).map(
-          (name) => [name, (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args)],
-        ),
+        (
+          [
+            'put',
+            'update',
+            'records',
+            'addToLedger',
+            'readLedger',
+            'coarsenLedger',
+            'readDetails',
+            'dropDetails',
+            'addFacts',
+            'readFacts',
+            'sweep',
+            'extent',
+            'close',
+          ] as const
+        ).map((name) => [name, (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args)]),
       ),
     })
     expect(await openStash({ store: bad, clock }).catch((error: Error) => error.message), 'not without asking').to.include('no route')

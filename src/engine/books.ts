@@ -109,7 +109,9 @@ const mostRows = 5_000
 /** One row a bucket and endpoint; where a store fails for so long that there are too many, in coarser buckets. No count is lost. */
 function bounded(rows: readonly LedgerRow[]): LedgerRow[] {
   let few = merged(rows)
-  for (const grain of ['hour', 'day'] as const) if (few.length > mostRows) few = coarsened(few, grain, [], undefined)
+  for (const grain of ['hour', 'day'] as const) {
+    if (few.length > mostRows) few = coarsened(few, grain, [], undefined).filter(({ isDetail }) => !isDetail)
+  }
   return few
 }
 

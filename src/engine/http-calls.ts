@@ -6,6 +6,7 @@ import { reasons } from '../core/decide/reasons.js'
 import { NothingStoredError, OfflineError } from '../core/errors.js'
 import { isSignpost } from '../core/http/variants.js'
 import { unmatched } from '../core/ledger/ledger-row.js'
+import { countHit } from '../core/ledger/tally.js'
 import type { Entry } from '../core/ports/store.js'
 import type { Endpoint } from '../core/rules/endpoint.js'
 import type { CallOptions } from '../core/rules/options.js'
@@ -65,13 +66,7 @@ export class HttpCalls {
     const answer = this.#readable(known, entry)
     if (!answer) return undefined
     const response = this.#respond(answer, storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' }), now, known)
-    const tally = line.at(now)
-    const ms = clock.ticks() - began
-    tally.hit++
-    if (entry.units) tally.addUnits('asked', entry.units)
-    tally.latency.add(ms)
-    tally.sparedMicros += Math.round(ms * 1000)
-    tally.age.add(now - entry.bornAt)
+    countHit(line.at(now), entry, now, clock.ticks() - began)
     return Promise.resolve(response)
   }
 

@@ -2,6 +2,7 @@ import { isFresh } from '../core/decide/entry-times.js'
 import { keepValue } from '../core/decide/keep.js'
 import type { Outcome } from '../core/decide/outcome.js'
 import { noWishes } from '../core/http/request-wishes.js'
+import { countHit } from '../core/ledger/tally.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, Store } from '../core/ports/store.js'
 import { argumentKey, canonicalKey } from '../core/rules/argument-key.js'
@@ -130,11 +131,7 @@ export function wrapOperation<F extends AsyncFunction>(
     } catch {
       return ask(this, args, key, looked)
     }
-    const tally = line.at(now)
-    tally.hit++
-    if (looked.units) tally.addUnits('asked', looked.units)
-    tally.latency.none++
-    tally.age.add(now - looked.bornAt)
+    countHit(line.at(now), looked, now, 0)
     return Promise.resolve(value)
   }
 

@@ -5,6 +5,7 @@ import type { Report } from '../core/ledger/report-model.js'
 import type { Store } from '../core/ports/store.js'
 import { isTimeZone } from '../core/time/calendar.js'
 import { type Moment, momentForms, momentMs } from '../core/time/moment-words.js'
+import { readRows } from './ledger-rows.js'
 import type { ReportOptions } from './stash.js'
 
 /** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
@@ -21,13 +22,9 @@ export async function readReport(
   const from = since === undefined ? 0 : bucketOf(momentOf(since, 'since', now, zone))
   const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentOf(until, 'until', now, zone)
   const facts = await store.readFacts()
-  const between = (first: number, end: number) => unwritten.filter(({ bucket }) => bucket >= first && bucket < end)
-  const rows = [...(await store.readLedger(from, to)), ...between(from, to)]
-  const last = rows.reduce((latest, row) => Math.max(latest, row.bucket), from)
-  const first = rows.reduce((earliest, row) => Math.min(earliest, row.bucket), last)
-  const begin = Math.min(from, rowsSince(facts, first, last))
-  const before = [...(await store.readLedger(begin, from)), ...between(begin, from)]
-  return reportOf({ rows: [...before, ...rows], facts, since: from, until: Math.min(to, now), times: by && { by, zone } })
+  const begin = from === 0 ? 0 : Math.min(from, rowsSince(facts, from))
+  const rows = await readRows(store, { since: begin, until: to, cuts: [from, to], finest: by }, unwritten)
+  return reportOf({ rows, facts, since: from, until: Math.min(to, now), times: by && { by, zone } })
 }
 
 function momentOf(moment: Moment, option: string, now: number, zone: string): number {

@@ -1,11 +1,11 @@
 import { Temporal } from 'temporal-polyfill'
 import { factsInForce } from './facts-in-force.js'
 import { type BillingFacts, bucketMs, type Grain, type LedgerRow } from './ledger-row.js'
-import { overLimits, settles } from './over-limit.js'
+import { overLimits, settledMs } from './over-limit.js'
 import { Tally } from './tally.js'
 
 /**
- * Puts rows together into buckets of hours or days. A bucket never reaches over an hour or day of the time zones that plan, quota and
+ * Puts rows together into buckets of hours or days, and gives them back besides, as details of these. A bucket never reaches over an hour or day of the time zones that plan, quota and
  * reports go by, nor over a change of what is known of its provider: so every bill comes out as it would have before.
  */
 export function coarsened(
@@ -14,9 +14,10 @@ export function coarsened(
   facts: readonly BillingFacts[],
   zone: string | undefined,
 ): LedgerRow[] {
-  const over = overLimits(rows, factsInForce(facts), settles(grain))
+  const over = overLimits(rows, factsInForce(facts), settledMs[grain])
   const buckets = new Map<string, (at: number) => Span>()
   const sums = new Map<string, LedgerRow>()
+  const details: LedgerRow[] = []
   for (const row of [...rows].sort((a, b) => a.bucket - b.bucket)) {
     const { provider, endpoint, mode } = row
     const spanOf = buckets.get(provider) ?? spans(grain, facts, provider, zone)
@@ -25,10 +26,13 @@ export function coarsened(
     const place = JSON.stringify([start, mode, provider, endpoint])
     const sum = sums.get(place) ?? { bucket: start, grain, lengthMs: end - start, mode, provider, endpoint, tally: new Tally() }
     sums.set(place, sum)
-    sum.tally.merge(row.tally)
-    sum.tally.overLimit += over.get(row) ?? 0
+    const tally = new Tally()
+    tally.merge(row.tally)
+    tally.overLimit += over.get(row) ?? 0
+    sum.tally.merge(tally)
+    details.push({ ...row, isDetail: true, tally })
   }
-  return [...sums.values()]
+  return [...sums.values(), ...details]
 }
 
 interface Span {

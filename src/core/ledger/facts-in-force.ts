@@ -15,26 +15,24 @@ export interface FactsInForce {
  * `facts` come oldest first.
  */
 export function factsInForce(facts: readonly BillingFacts[]): FactsInForce {
-  const byPlace = new Map<string, BillingFacts[]>()
+  const byPlace = new Map<string, Map<string | null, BillingFacts[]>>()
   for (const one of facts) {
-    const place = placeOf(one)
-    byPlace.set(place, [...(byPlace.get(place) ?? []), one])
+    const its = byPlace.get(one.provider) ?? new Map<string | null, BillingFacts[]>()
+    byPlace.set(one.provider, its)
+    its.set(one.endpoint, [...(its.get(one.endpoint) ?? []), one])
   }
   const at = (provider: string, endpoint: string | null, bucket: number) => {
-    const known = byPlace.get(placeOf({ provider, endpoint })) ?? []
+    const known = byPlace.get(provider)?.get(endpoint)
+    if (!known || known.length === 1) return known?.[0]
     return known.findLast((one) => one.since < bucket + bucketMs) ?? known[0]
   }
   return {
-    since: (provider) => byPlace.get(placeOf({ provider, endpoint: null }))?.[0]?.since ?? Number.POSITIVE_INFINITY,
+    since: (provider) => byPlace.get(provider)?.get(null)?.[0]?.since ?? Number.POSITIVE_INFINITY,
     quota: (provider, bucket) => at(provider, null, bucket)?.quota,
     plan: (provider, bucket) => at(provider, null, bucket)?.plan,
     limits: (provider, bucket) => at(provider, null, bucket)?.limits,
     price: (provider, endpoint, bucket) => at(provider, endpoint, bucket)?.price,
   }
-}
-
-function placeOf({ provider, endpoint }: Pick<BillingFacts, 'provider' | 'endpoint'>): string {
-  return JSON.stringify([provider, endpoint])
 }
 
 /** The newest facts of the same provider and endpoint. `facts` come oldest first. */

@@ -1,6 +1,6 @@
 import { type Money, MoneySum } from '../money/money.js'
 import type { Histogram } from './histogram.js'
-import type { LedgerMode, LedgerRow } from './ledger-row.js'
+import type { LedgerRow } from './ledger-row.js'
 import type { Comparison, Figures, Percentiles, Spared, Without } from './report-model.js'
 import { Tally } from './tally.js'
 
@@ -9,21 +9,42 @@ import { Tally } from './tally.js'
 export type Costs<T> = Readonly<Record<'measured' | 'reused' | 'asked' | 'spared', T>>
 export type CostOf = (kind: keyof Costs<unknown>) => readonly Money[]
 
-/** The same calls without and with the stash. `overLimit`: how many of each row's would have been refused had all gone upstream. */
-export function compare(rows: readonly LedgerRow[], costOf: CostOf, overLimit: ReadonlyMap<LedgerRow, number>): Comparison {
-  const measured = figuresOf(rows, 'measure', costOf('measured'))
-  const reused = figuresOf(rows, 'reuse', costOf('reused'))
+/** What was counted of some calls, by mode; `refused`: how many of those asked while reusing limits would have refused. */
+export interface Counted {
+  readonly measure: Tally
+  readonly reuse: Tally
+  readonly refused: number
+}
+
+/** Counts rows together. `over`: calls of each row that limits would have refused and that are not settled in it. */
+export function counted(rows: readonly LedgerRow[], over: ReadonlyMap<LedgerRow, number>): Counted {
+  const sums = { measure: new Tally(true), reuse: new Tally(true) }
+  let refused = 0
+  for (const row of rows) {
+    sums[row.mode].merge(row.tally)
+    if (row.mode === 'reuse') refused += row.tally.overLimit + (over.get(row) ?? 0)
+  }
+  return { ...sums, refused }
+}
+
+/** Counts what was counted of several endpoints together. */
+export function together(all: readonly Counted[]): Counted {
+  const sums = { measure: new Tally(true), reuse: new Tally(true) }
+  for (const one of all) for (const mode of ['measure', 'reuse'] as const) sums[mode].merge(one[mode])
+  return { ...sums, refused: all.reduce((sum, { refused }) => sum + refused, 0) }
+}
+
+/** The same calls without and with the stash; `timeMs`: how much longer callers would have waited. */
+export function compare({ measure, reuse, refused }: Counted, costOf: CostOf, timeMs: number | null): Comparison {
+  const measured = figuresOf(measure, costOf('measured'))
+  const reused = figuresOf(reuse, costOf('reused'))
   const couldSave: Spared | null = measured
     ? { upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('spared')), timeMs: null }
     : null
   if (!reused) return { without: { basis: 'measured', ...(measured ?? noFigures) }, with: null, saved: null, couldSave }
   const without: Without =
-    measured?.asked === reused.asked ? { basis: 'measured', ...measured } : reckoned(reused, costOf('asked'), rows, overLimit)
-  const saved = {
-    upstreamCalls: without.upstream - reused.upstream,
-    money: difference(without.money, reused.money),
-    timeMs: timeSaved(rows),
-  }
+    measured?.asked === reused.asked ? { basis: 'measured', ...measured } : reckoned(reused, costOf('asked'), refused)
+  const saved = { upstreamCalls: without.upstream - reused.upstream, money: difference(without.money, reused.money), timeMs }
   return { without, with: reused, saved, couldSave }
 }
 
@@ -41,43 +62,27 @@ function difference(more: readonly Money[], less: readonly Money[]): Money[] {
 }
 
 /** Every call asked, as if it had gone upstream, but those that limits would have refused. */
-function reckoned(
-  { asked, upstreamMs }: Figures,
-  money: readonly Money[],
-  rows: readonly LedgerRow[],
-  overLimit: ReadonlyMap<LedgerRow, number>,
-): Without {
-  const refused = rows.reduce((sum, row) => sum + row.tally.overLimit + (overLimit.get(row) ?? 0), 0)
+function reckoned({ asked, upstreamMs }: Figures, money: readonly Money[], refused: number): Without {
   return { basis: 'reckoned', asked, upstream: asked, refused, failed: null, letDown: null, money, latencyMs: upstreamMs }
 }
 
-/**
- * How much longer callers would have waited: for each endpoint the mean time of its answered upstream calls, for every call that was
- * answered from store or by another's call, less what these took. Undefined where no upstream call was answered.
- */
-function timeSaved(rows: readonly LedgerRow[]): number | null {
-  const byEndpoint = new Map<string, Tally>()
-  for (const { provider, endpoint, mode, tally } of rows) {
-    const name = JSON.stringify([provider, endpoint])
-    const sum = byEndpoint.get(name) ?? new Tally()
-    byEndpoint.set(name, sum)
-    sum.upMicros += tally.upMicros
-    sum.upAnswered += tally.upAnswered
-    if (mode !== 'reuse') continue
-    sum.hit += tally.hit + tally.stale + tally.collapsed
-    sum.sparedMicros += tally.sparedMicros
-  }
-  const known = [...byEndpoint.values()].filter(({ upAnswered, upMicros }) => upAnswered > 0 && upMicros > 0)
-  if (known.length === 0) return null
-  return Math.round(
-    known.reduce((sum, { hit, upMicros, upAnswered, sparedMicros }) => sum + (hit * upMicros) / upAnswered - sparedMicros, 0) / 1000,
-  )
+/** The mean time of an endpoint's answered upstream calls, microseconds; undefined where none was answered. */
+export function meanMicros({ measure, reuse }: Counted): number | undefined {
+  const answered = measure.upAnswered + reuse.upAnswered
+  const micros = measure.upMicros + reuse.upMicros
+  return answered === 0 || micros === 0 ? undefined : micros / answered
 }
 
-function figuresOf(rows: readonly LedgerRow[], mode: LedgerMode, money: readonly Money[]): Figures | undefined {
-  const total = new Tally()
-  for (const row of rows) if (row.mode === mode) total.merge(row.tally)
-  return total.asked + total.upstream > 0 ? figuresOfTally(total, money) : undefined
+/**
+ * How much longer callers would have waited: the mean time of an endpoint's upstream calls for every call that was answered from store or by
+ * another's call, less what these took; microseconds.
+ */
+export function microsSaved({ hit, stale, collapsed, sparedMicros }: Tally, mean: number): number {
+  return (hit + stale + collapsed) * mean - sparedMicros
+}
+
+function figuresOf(tally: Tally, money: readonly Money[]): Figures | undefined {
+  return tally.asked + tally.upstream > 0 ? figuresOfTally(tally, money) : undefined
 }
 
 function figuresOfTally(tally: Tally, money: readonly Money[]): Figures {

@@ -20,84 +20,105 @@ function scale(smallest: number, largest: number): Scale {
 /**
  * A bounded histogram of milliseconds, on a logarithmic scale. Merging two gives exactly the histogram of all their values together, and
  * a quantile of it is within 1%.
+ *
+ * As JSON it is a text: the counts of its bins one after the other, from bin 0 (too small to tell) on, and `+n` for n empty bins; read
+ * only when it is needed, for a report reads many.
  */
 export class Histogram {
   readonly #scale: Scale
-  /** How many were too small to tell; kept apart so that counting them is one addition. */
-  none = 0
-  #bins: Map<number, number> | undefined
-  /** Bins and counts by turns as they were stored, until they are needed. */
-  #stored: readonly number[]
+  readonly #stored: string
+  /** Counts by bin since it was made. */
+  #added: Map<number, number> | undefined
+  /** Counts by bin of one that adds up many. */
+  readonly #merged: Float64Array | undefined
+  /** How many were too small to tell, since it was made; kept apart so that counting them is one addition. */
+  #none = 0
 
-  constructor(scale: Scale, stored: readonly number[] = []) {
+  /** `addsUp`: many are to be merged into it, which is quick then, and takes more memory. */
+  constructor(scale: Scale, stored = '', addsUp = false) {
     this.#scale = scale
     this.#stored = stored
+    this.#merged = addsUp ? new Float64Array(scale.largestBin + 1) : undefined
   }
 
   add(ms: number): void {
     const { smallest, largestBin } = this.#scale
-    if (!(ms > smallest)) {
-      this.none++
-      return
-    }
-    addTo(this.#unpacked(), Math.min(Math.ceil(Math.log(ms / smallest) / logGrowth), largestBin), 1)
+    if (ms > smallest) this.#count(Math.min(Math.ceil(Math.log(ms / smallest) / logGrowth), largestBin), 1)
+    else this.#none++
   }
 
   merge(other: Histogram): void {
-    const bins = this.#unpacked()
-    this.none += other.none
-    if (other.#bins) for (const [bin, count] of other.#bins) addTo(bins, bin, count)
-    const stored = other.#stored
-    for (let i = 0; i + 1 < stored.length; i += 2) {
-      const [bin, count] = [stored[i] as number, stored[i + 1] as number]
-      if (bin === 0) this.none += count
-      else addTo(bins, bin, count)
-    }
+    if (this.#merged) other.#addTo(this.#merged)
+    else for (const [bin, count] of other.#bins()) this.#count(bin, count)
   }
 
   get count(): number {
     let sum = 0
-    for (const count of this.#unpacked().values()) sum += count
-    return sum + this.none
+    for (const [, count] of this.#bins()) sum += count
+    return sum
   }
 
   /** The value below or at which `share` (0 to 1) of all values lie, within 1%; undefined where there are none. */
   quantile(share: number): number | undefined {
-    const { count } = this
-    if (count === 0) return undefined
-    let left = Math.max(1, Math.ceil(share * count)) - this.none
-    if (left <= 0) return 0
-    for (const [bin, inBin] of this.#sorted()) {
-      left -= inBin
-      if (left <= 0) return (2 * this.#scale.smallest * growth ** bin) / (growth + 1)
+    const bins = this.#bins()
+    let left = Math.max(1, Math.ceil(share * bins.reduce((sum, [, count]) => sum + count, 0)))
+    for (const [bin, count] of bins) {
+      left -= count
+      if (left <= 0) return bin === 0 ? 0 : (2 * this.#scale.smallest * growth ** bin) / (growth + 1)
     }
     return undefined
   }
 
-  /** Bin and count by turns, beginning with bin 0 for `none`. */
-  toJSON(): number[] {
-    const sorted = this.#sorted()
-    return [...(this.none > 0 ? [0, this.none] : []), ...sorted.flat()]
-  }
-
-  #sorted(): [bin: number, count: number][] {
-    return [...this.#unpacked()].sort(([a], [b]) => a - b)
-  }
-
-  #unpacked(): Map<number, number> {
-    if (this.#bins) return this.#bins
-    this.#bins = new Map()
-    const stored = this.#stored
-    this.#stored = []
-    for (let i = 0; i + 1 < stored.length; i += 2) {
-      const [bin, count] = [stored[i] as number, stored[i + 1] as number]
-      if (bin === 0) this.none += count
-      else addTo(this.#bins, bin, count)
+  toJSON(): string {
+    let [text, next] = ['', 0]
+    for (const [bin, count] of this.#bins()) {
+      if (bin > next) text += `${text && ','}+${bin - next}`
+      text += `${text && ','}${count}`
+      next = bin + 1
     }
-    return this.#bins
+    return text
+  }
+
+  #count(bin: number, count: number): void {
+    this.#added ??= new Map()
+    this.#added.set(bin, (this.#added.get(bin) ?? 0) + count)
+  }
+
+  /** Bins that hold anything, lowest first. */
+  #bins(): [bin: number, count: number][] {
+    if (!this.#merged && this.#stored === '') {
+      const bins = [...(this.#added ?? [])].sort(([a], [b]) => a - b)
+      if (this.#none === 0) return bins
+      return bins[0]?.[0] === 0 ? bins.with(0, [0, bins[0][1] + this.#none]) : [[0, this.#none], ...bins]
+    }
+    const all = new Float64Array(this.#scale.largestBin + 1)
+    this.#addTo(all)
+    const bins: [number, number][] = []
+    for (let bin = 0; bin < all.length; bin++) if (all[bin] !== 0) bins.push([bin, all[bin] as number])
+    return bins
+  }
+
+  #addTo(all: Float64Array): void {
+    if (this.#stored !== '') addStored(this.#stored, all)
+    all[0] = (all[0] as number) + this.#none
+    if (this.#added) for (const [bin, count] of this.#added) all[bin] = (all[bin] as number) + count
+    const merged = this.#merged
+    if (merged) for (let bin = 0; bin < merged.length; bin++) all[bin] = (all[bin] as number) + (merged[bin] as number)
   }
 }
 
-function addTo(bins: Map<number, number>, bin: number, count: number): void {
-  bins.set(bin, (bins.get(bin) ?? 0) + count)
+const [comma, plus, zero] = [',', '+', '0'].map((sign) => sign.charCodeAt(0)) as [number, number, number]
+
+function addStored(text: string, all: Float64Array): void {
+  let [bin, number, skips] = [0, 0, false]
+  for (let i = 0; i <= text.length; i++) {
+    const code = i < text.length ? text.charCodeAt(i) : comma
+    if (code === comma) {
+      if (!skips) all[bin] = (all[bin] as number) + number
+      bin += skips ? number : 1
+      number = 0
+      skips = false
+    } else if (code === plus) skips = true
+    else number = number * 10 + code - zero
+  }
 }

@@ -10,7 +10,7 @@ export type LedgerMode = Exclude<Mode, 'offline'>
 /** Length of the time bucket that calls are counted in, milliseconds; every such bucket begins at a multiple of it. */
 export const bucketMs = 60_000
 
-/** How long time buckets are, finest first: those of minutes become ones of hours, and these ones of days, once they are old. */
+/** How long time buckets are, finest first: those of minutes are put together into hours once these are over, and hours into days. */
 export const grains = ['minute', 'hour', 'day'] as const
 export type Grain = (typeof grains)[number]
 
@@ -21,11 +21,16 @@ export interface LedgerRow {
   readonly grain: Grain
   /** How long the bucket is, milliseconds: a day need not have 24 hours. */
   readonly lengthMs: number
+  /** Whether it is kept besides a longer bucket that holds the same calls, for when finer times are asked for. */
+  readonly isDetail?: boolean
   readonly mode: LedgerMode
   readonly provider: string
   readonly endpoint: string
   readonly tally: Tally
 }
+
+/** The grain of the details of a row, which together hold the same calls. */
+export const finerThan = { day: 'hour', hour: 'minute' } as const
 
 /** The moment that a row counts for where times are told apart: the begin of a minute, the middle of what is longer. */
 export function momentOf({ bucket, grain, lengthMs }: Pick<LedgerRow, 'bucket' | 'grain' | 'lengthMs'>): number {

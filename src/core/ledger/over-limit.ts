@@ -2,12 +2,12 @@ import { quotaPeriod } from '../limits/quota.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { bucketMs, type Grain, type LedgerRow } from './ledger-row.js'
 
-/** Windows up to this length are settled in the rows of a grain: those of finer rows were counted when they were put together. */
-const settledMs: Record<Grain, number> = { minute: 0, hour: 3_600_000, day: 86_400_000 }
+/** Windows up to this length are settled in the rows of a grain, milliseconds: they were when these were put together of finer ones. */
+export const settledMs: Record<Grain, number> = { minute: 0, hour: 3_600_000, day: 86_400_000 }
 
-/** How long windows can be that can be settled when rows of a grain are made of finer ones, milliseconds. */
-export function settles(grain: Grain): number {
-  return settledMs[grain]
+/** Details were settled with the longer bucket that they are of. */
+function settledIn({ grain, isDetail }: LedgerRow): number {
+  return settledMs[isDetail ? (grain === 'minute' ? 'hour' : 'day') : grain]
 }
 
 /**
@@ -24,7 +24,7 @@ export function overLimits(rows: readonly LedgerRow[], known: FactsInForce, upTo
     for (const { calls, perMs } of [...limits].sort((a, b) => a.perMs - b.perMs)) {
       const windowMs = Math.max(perMs, bucketMs)
       if (windowMs > upToMs) continue
-      const open = itsRows.filter(({ grain }) => windowMs > settledMs[grain])
+      const open = itsRows.filter((row) => windowMs > settledIn(row))
       for (const window of groups(open, ({ bucket }) => Math.floor(bucket / windowMs))) {
         refuse(window, Math.floor((calls * windowMs) / perMs), over)
       }

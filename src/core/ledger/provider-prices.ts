@@ -163,25 +163,32 @@ function usageOf(
     const calls = callsOf(row, present)
     const sum = byEndpoint.get(endpoint) ?? { metered: 0, own: new Big(0) }
     byEndpoint.set(endpoint, sum)
-    if (perCall !== undefined) {
+    if (perCall !== undefined && calls > 0) {
       const charge = new Big(perCall).times(calls)
       own = own.plus(charge)
       sum.own = sum.own.plus(charge)
-    } else if (calls > 0) {
+    } else if (perCall === undefined && calls > 0) {
       addMetered(metered, { calls: calls * weight, terms: termsOfPlan(present, bucket) })
       sum.metered += calls * weight
     }
-    const ofUnits = chargeOfUnits(termsOfPlan(present, bucket), unitsOf(row))
+    const units = unitsOf(row)
+    if (!hasAny(units)) continue
+    const ofUnits = chargeOfUnits(termsOfPlan(present, bucket), units)
     own = own.plus(ofUnits)
     sum.own = sum.own.plus(ofUnits)
   }
   return { metered, own, byEndpoint }
 }
 
+function hasAny(units: Units): boolean {
+  for (const _ in units) return true
+  return false
+}
+
 /** Calls that follow one another under the same prices count together. */
 function addMetered(metered: Metered[], more: Metered): void {
   const last = metered.at(-1)
-  if (last?.terms === more.terms) metered[metered.length - 1] = { ...last, calls: last.calls + more.calls }
+  if (last?.terms === more.terms) metered[metered.length - 1] = { calls: last.calls + more.calls, terms: last.terms }
   else metered.push(more)
 }
 

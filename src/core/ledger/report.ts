@@ -1,14 +1,14 @@
 import { quotaPeriod } from '../limits/quota.js'
-import { billedCalls } from '../money/billed-calls.js'
-import type { Money } from '../money/money.js'
-import type { Units } from '../rules/units.js'
-import { beginsOf } from '../time/calendar.js'
+import { allOf, costsOf } from './costs.js'
 import { type FactsInForce, factsInForce } from './facts-in-force.js'
-import { type Costs, compare, sumOf } from './figures.js'
-import { type BillingFacts, grains, type LedgerMode, type LedgerRow } from './ledger-row.js'
+import { type Costs, type Counted, compare, counted, sumOf, together } from './figures.js'
+import { groupBy } from './group-by.js'
+import type { BillingFacts, LedgerMode, LedgerRow } from './ledger-row.js'
 import { overLimits } from './over-limit.js'
-import { billingSince, byTime, type Pricing, type ProviderPrices, priceProvider, priceTimes } from './provider-prices.js'
-import type { ProviderReport, QuotaUse, Report, TimeReport } from './report-model.js'
+import { billingSince, type ProviderPrices } from './provider-prices.js'
+import type { ProviderReport, QuotaUse, Report } from './report-model.js'
+import { spansOf, timesOf } from './report-times.js'
+import { TimeSaved } from './time-saved.js'
 
 /** What a report is computed from. */
 export interface ReportInput {
@@ -26,126 +26,67 @@ export interface ReportInput {
 /** Computes a report from the ledger's rows. */
 export function reportOf({ rows, facts, since, until, times }: ReportInput): Report {
   const known = factsInForce(facts)
-  const counted = rows.filter((row) => row.bucket >= since)
-  const last = counted.reduce((latest, row) => Math.max(latest, row.bucket), Number.NEGATIVE_INFINITY)
-  const end = counted.reduce((latest, row) => Math.max(latest, row.bucket + row.lengthMs), Number.NEGATIVE_INFINITY)
-  const first = counted.reduce((earliest, row) => Math.min(earliest, row.bucket), Number.POSITIVE_INFINITY)
+  const told = rows.filter((row) => row.bucket >= since)
+  const { first, last, end } = extentOf(told)
   const over = overLimits(rows, known)
   const inProvider = new Map(groupBy(rows, (row) => row.provider))
-  const costs = new Map<string, Costs<ProviderPrices>>()
-  const providers = groupBy(counted, (row) => row.provider).map(([provider, itsRows]) => {
+  const sums = groupBy(told, (row) => row.provider).map(([provider, itsRows]) => {
+    const endpoints = groupBy(itsRows, (row) => row.endpoint).map(([endpoint, rowsOfIt]) => ({
+      endpoint,
+      counted: counted(rowsOfIt, over),
+    }))
     const cost = costsOf({ known, over }, provider, inProvider.get(provider) ?? [], since, until)
-    costs.set(provider, cost)
-    return {
-      provider,
-      ...compare(itsRows, (kind) => inAll(cost[kind]), over),
-      endpoints: groupBy(itsRows, (row) => row.endpoint).map(([endpoint, rowsOfIt]) => ({
-        endpoint,
-        ...compare(rowsOfIt, (kind) => cost[kind].byEndpoint.get(endpoint) ?? [], over),
-      })),
-      fees: feesOf(itsRows, cost),
-      periods: cost.reused.periods.length > 0 ? cost.reused.periods : cost.measured.periods,
-      quota: quotaUse(provider, rows, known, last),
-    }
+    return { provider, endpoints, counted: together(endpoints.map((one) => one.counted)), cost }
   })
+  const time = new TimeSaved(sums)
+  const providers = sums.map(({ provider, endpoints, counted: inAll, cost }) => ({
+    provider,
+    ...compare(inAll, (kind) => allOf(cost[kind]), time.of(provider, endpoints)),
+    endpoints: endpoints.map((one) => ({
+      endpoint: one.endpoint,
+      ...compare(one.counted, (kind) => cost[kind].byEndpoint.get(one.endpoint) ?? [], time.of(provider, [one])),
+    })),
+    fees: feesOf(inAll, cost),
+    periods: cost.reused.periods.length > 0 ? cost.reused.periods : cost.measured.periods,
+    quota: quotaUse(provider, rows, known, last),
+  }))
+  const spans = times && told.length > 0 ? spansOf(times, told, first, end) : undefined
   return {
-    since: counted.length > 0 ? new Date(first).toISOString() : null,
-    until: counted.length > 0 ? new Date(end).toISOString() : null,
+    since: told.length > 0 ? new Date(first).toISOString() : null,
+    until: told.length > 0 ? new Date(end).toISOString() : null,
     providers,
-    ...(times && counted.length > 0 && { times: timesOf({ known, over }, rows, spansOf(times, counted, first, end), { since, until }) }),
-    totals: compare(counted, (kind) => sumOf([...costs.values()].map((cost) => inAll(cost[kind]))), over),
+    ...(spans && { times: timesOf({ known, over, time }, rows, spans, { since, until }) }),
+    totals: compare(
+      together(sums.map((one) => one.counted)),
+      (kind) => sumOf(sums.map(({ cost }) => allOf(cost[kind]))),
+      time.sum(sums.map(({ provider, endpoints }) => time.of(provider, endpoints))),
+    ),
   }
+}
+
+/** Begins of the first and the last bucket, and the latest end of one. */
+function extentOf(rows: readonly LedgerRow[]): { first: number; last: number; end: number } {
+  let [first, last, end] = [Number.POSITIVE_INFINITY, Number.NEGATIVE_INFINITY, Number.NEGATIVE_INFINITY]
+  for (const { bucket, lengthMs } of rows) {
+    first = Math.min(first, bucket)
+    last = Math.max(last, bucket)
+    end = Math.max(end, bucket + lengthMs)
+  }
+  return { first, last, end }
 }
 
 /** Base fees and the like, which belong to no endpoint. */
-function feesOf(rows: readonly LedgerRow[], { measured, reused, asked }: Costs<ProviderPrices>): ProviderReport['fees'] {
-  const { without, with: made } = compare(rows, () => [], new Map())
+function feesOf(inAll: Counted, { measured, reused, asked }: Costs<ProviderPrices>): ProviderReport['fees'] {
+  const { without, with: made } = compare(inAll, () => [], null)
   return { without: without.basis === 'measured' ? measured.fees : asked.fees, with: made ? reused.fees : null }
 }
 
-/** Begin of the earliest quota and billing period that a report has to look at, so that its rows can be read. */
-export function rowsSince(facts: readonly BillingFacts[], first: number, last: number): number {
+/** Begin of the earliest quota and billing period that a report from `since` on has to look at, so that its rows can be read. */
+export function rowsSince(facts: readonly BillingFacts[], since: number): number {
   const known = factsInForce(facts)
   const names = [...new Set(facts.map(({ provider }) => provider))]
-  const starts = names.flatMap((provider) =>
-    [first, last].map((at) => {
-      const quota = known.quota(provider, at)
-      return quota ? quotaPeriod(quota, at).start : at
-    }),
-  )
-  return Math.min(last, ...starts, billingSince(known, names, first))
-}
-
-/** Begins of the hours or days that are told apart; where rows of longer buckets were counted, their begins in place of those within. */
-function spansOf({ by, zone }: NonNullable<ReportInput['times']>, rows: readonly LedgerRow[], first: number, end: number): number[] {
-  const longer = rows.filter(({ grain }) => grains.indexOf(grain) > grains.indexOf(by))
-  const within = (begin: number) => longer.some(({ bucket, lengthMs }) => begin > bucket && begin < bucket + lengthMs)
-  const begins = beginsOf(by, first, end, zone)
-  const starts = longer.map(({ bucket }) => bucket)
-  return longer.length === 0 ? begins : [...new Set([...begins.filter((begin) => !within(begin)), ...starts])].sort((a, b) => a - b)
-}
-
-/** What a report is priced by. */
-interface Known {
-  readonly known: FactsInForce
-  /** Calls of each row that limits would have refused had all gone upstream. */
-  readonly over: ReadonlyMap<LedgerRow, number>
-}
-
-/** The same calls hour by hour, or day by day. */
-function timesOf(facts: Known, rows: readonly LedgerRow[], all: readonly number[], range: { since: number; until: number }): TimeReport[] {
-  const from = Math.max(range.since, all[0] ?? 0)
-  const inTime = byTime(
-    rows.filter(({ bucket }) => bucket >= from),
-    all,
-  )
-  const perProvider = groupBy(rows, (row) => row.provider).map(([provider, itsRows]) =>
-    costsOfKinds(facts, (mode, callsOf, unitsOf = unitsMade) =>
-      priceTimes(facts.known, { provider, rows: itsRows.filter((row) => row.mode === mode), since: from, callsOf, unitsOf }, all),
-    ),
-  )
-  return all.map((begin, i) => {
-    const its = inTime.get(begin) ?? []
-    const end = all[i + 1] ?? its.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), range.until)
-    return {
-      ...{ from: new Date(begin).toISOString(), until: new Date(end).toISOString() },
-      partial: begin < range.since || (i === all.length - 1 && end > range.until),
-      ...compare(its, (kind) => sumOf(perProvider.map((costs) => costs[kind].get(begin) ?? [])), facts.over),
-    }
-  })
-}
-
-type Price<T> = (mode: LedgerMode, callsOf: Pricing['callsOf'], unitsOf?: Pricing['unitsOf']) => T
-
-const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
-
-function costsOf(facts: Known, provider: string, rows: readonly LedgerRow[], since: number, until: number): Costs<ProviderPrices> {
-  return costsOfKinds(facts, (mode, callsOf, unitsOf = unitsMade) =>
-    priceProvider(facts.known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf, unitsOf }),
-  )
-}
-
-function costsOfKinds<T>({ over }: Known, price: Price<T>): Costs<T> {
-  const refused = (row: LedgerRow) => row.tally.overLimit + (over.get(row) ?? 0)
-  return {
-    measured: price('measure', ({ tally }, plan) => billedCalls(plan, tally)),
-    reused: price('reuse', ({ tally }, plan) => billedCalls(plan, tally)),
-    asked: price(
-      'reuse',
-      (row) => row.tally.asked - refused(row),
-      (row) => withoutRefused(row.tally.units.asked, refused(row) / Math.max(1, row.tally.asked)),
-    ),
-    spared: price('measure', ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.wouldHit)),
-  }
-}
-
-/** Units less the share of calls that would have been refused. */
-function withoutRefused(units: Units, share: number): Units {
-  return share === 0 ? units : Object.fromEntries(Object.entries(units).map(([name, number]) => [name, Math.round(number * (1 - share))]))
-}
-
-function inAll({ byEndpoint, fees }: ProviderPrices): Money[] {
-  return sumOf([...byEndpoint.values(), fees])
+  const quotas = names.map((provider) => known.quota(provider, since)).filter((quota) => quota !== undefined)
+  return Math.min(since, ...quotas.map((quota) => quotaPeriod(quota, since).start), billingSince(known, names, since))
 }
 
 function quotaUse(provider: string, rows: readonly LedgerRow[], known: FactsInForce, last: number): QuotaUse | null {
@@ -162,15 +103,4 @@ function quotaUse(provider: string, rows: readonly LedgerRow[], known: FactsInFo
     until: new Date(end).toISOString(),
     used: { measuring: used('measure'), reusing: used('reuse') },
   }
-}
-
-/** Groups in the order of their names. */
-function groupBy(rows: readonly LedgerRow[], nameOf: (row: LedgerRow) => string): [string, LedgerRow[]][] {
-  const groups = new Map<string, LedgerRow[]>()
-  for (const row of rows) {
-    const group = groups.get(nameOf(row))
-    if (group) group.push(row)
-    else groups.set(nameOf(row), [row])
-  }
-  return [...groups].sort(([a], [b]) => (a < b ? -1 : 1))
 }

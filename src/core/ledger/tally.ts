@@ -75,11 +75,18 @@ export class Tally implements Counts {
   /** How old the oldest answer past its freshness was that was given out, milliseconds. */
   oldestStaleMs = 0
   /** How long each caller waited. */
-  latency = new Histogram(latencies)
+  latency: Histogram
   /** How long each answered upstream call took. */
-  upLatency = new Histogram(latencies)
+  upLatency: Histogram
   /** How old each answer was that was given from store. */
-  age = new Histogram(ages)
+  age: Histogram
+
+  /** `addsUp`: many are to be merged into it. */
+  constructor(addsUp = false) {
+    this.latency = new Histogram(latencies, '', addsUp)
+    this.upLatency = new Histogram(latencies, '', addsUp)
+    this.age = new Histogram(ages, '', addsUp)
+  }
 
   /** Calls of the application. */
   get asked(): number {
@@ -112,12 +119,12 @@ export class Tally implements Counts {
     const hasUnits = Object.keys(this.units.made).length + Object.keys(this.units.asked).length > 0
     const kept = hasUnits ? { units: this.units } : {}
     const [ms, upMs, ageMs] = [this.latency, this.upLatency, this.age].map((histogram) => histogram.toJSON())
-    const times = { ms, ...(upMs?.length && { upMs }), ...(ageMs?.length && { ageMs }) }
+    const times = { ...(ms && { ms }), ...(upMs && { upMs }), ...(ageMs && { ageMs }) }
     return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ...kept, ...times }
   }
 
-  static parse(json: string): Tally {
-    const { units, ms, upMs, ageMs, ...counts } = JSON.parse(json) as Partial<Counts> & StoredTimes
+  /** From what `toJSON` made. */
+  static from({ units, ms, upMs, ageMs, ...counts }: StoredTally): Tally {
     const tally = Object.assign(new Tally(), counts)
     if (units) for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, units[kind])
     if (ms) tally.latency = new Histogram(latencies, ms)
@@ -127,12 +134,13 @@ export class Tally implements Counts {
   }
 }
 
-/** What a stored tally holds besides its counts. */
-interface StoredTimes {
+/** A tally as JSON. */
+export interface StoredTally extends Partial<Counts> {
+  readonly oldestStaleMs?: number
   readonly units?: Tally['units']
-  readonly ms?: number[]
-  readonly upMs?: number[]
-  readonly ageMs?: number[]
+  readonly ms?: string
+  readonly upMs?: string
+  readonly ageMs?: string
 }
 
 /** Counts what an upstream call's status says of how it ended. */
@@ -141,6 +149,20 @@ export function countStatus(tally: Tally, how: 'answered' | 'refused' | 'failed'
   if (how === 'answered' && status === 304) tally.upUnmodified++
   if (how === 'answered' && status >= 400) tally.upClientError++
   if (how === 'failed' && status >= 500) tally.upServerError++
+}
+
+/** Counts a call that was answered from store, fresh, in `ms` milliseconds. */
+export function countHit(
+  tally: Tally,
+  entry: { readonly units?: Units | undefined; readonly bornAt: number },
+  now: number,
+  ms: number,
+): void {
+  tally.hit++
+  if (entry.units) tally.addUnits('asked', entry.units)
+  tally.latency.add(ms)
+  tally.sparedMicros += Math.round(ms * 1000)
+  tally.age.add(now - entry.bornAt)
 }
 
 /** Counts how long an answered upstream call took, milliseconds. */

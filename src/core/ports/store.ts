@@ -78,11 +78,15 @@ export interface Store {
   sweep(now: number): Maybe<number>
   /** Adds tallies to the ledger: all of the rows or, if it throws, none. Adding is exact under concurrency. */
   addToLedger(rows: readonly LedgerRow[]): Maybe<void>
-  /** The ledger's rows whose bucket begins at `since` or later and before `until`, in no order. */
+  /** The ledger's rows, but those that are details, whose bucket begins at `since` or later and before `until`, in no order. */
   readLedger(since: number, until: number): Maybe<LedgerRow[]>
+  /** Details of a grain whose bucket begins in that time. */
+  readDetails(grain: Grain, since: number, until: number): Maybe<LedgerRow[]>
+  /** Drops details of a grain whose bucket begins before `until`. */
+  dropDetails(grain: Grain, until: number): Maybe<void>
   /**
-   * Takes out the ledger's rows that are finer than `grain` and belong to the same slice as the oldest of them before `until`, and adds what
-   * `change` makes of them, in one step. Returns whether there were any.
+   * Takes out the ledger's rows that are finer than `grain`, no details, and belong to the same slice as the oldest of them before `until`,
+   * and adds what `change` makes of them, in one step. Returns whether there were any.
    */
   coarsenLedger(until: number, grain: Grain, slice: LedgerSlice, change: (rows: LedgerRow[]) => readonly LedgerRow[]): Maybe<boolean>
   /** Remembers what is known of a provider or endpoint from a time on, unless the newest known of the same says the same. */

@@ -122,6 +122,14 @@ export class GuardedStore implements Store {
     return this.#open(this.#writing, () => this.#store.addToLedger(rows))
   }
 
+  readDetails(...args: Parameters<Store['readDetails']>): Maybe<LedgerRow[]> {
+    return this.#open(this.#reading, () => this.#store.readDetails(...args))
+  }
+
+  dropDetails(...args: Parameters<Store['dropDetails']>): Maybe<void> {
+    return this.#open(this.#writing, () => this.#store.dropDetails(...args))
+  }
+
   coarsenLedger(...args: Parameters<Store['coarsenLedger']>): Maybe<boolean> {
     return this.#open(this.#writing, () => this.#store.coarsenLedger(...args))
   }

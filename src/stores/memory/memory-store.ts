@@ -1,7 +1,7 @@
 import { outOfDate, type StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
 import { type BillingFacts, type Grain, grains, type LedgerRow } from '../../core/ledger/ledger-row.js'
-import { Tally } from '../../core/ledger/tally.js'
+import { type StoredTally, Tally } from '../../core/ledger/tally.js'
 import type { Entry, EntryGroup, LedgerSlice, SharedRecord, Store } from '../../core/ports/store.js'
 import { type Link, UseOrder } from './use-order.js'
 
@@ -25,7 +25,8 @@ interface Slot extends Link<Slot> {
 class MemoryStore implements Store {
   readonly #slots = new Map<string, Slot>()
   readonly #order = new UseOrder<Slot>()
-  readonly #ledger = new Map<string, LedgerRow>()
+  /** With tallies as JSON, which takes a tenth of the room. */
+  readonly #ledger = new Map<string, KeptRow>()
   readonly #facts: BillingFacts[] = []
   readonly #records = new Map<string, SharedRecord>()
   #bytes = 0
@@ -101,21 +102,36 @@ class MemoryStore implements Store {
   addToLedger(rows: readonly LedgerRow[]): void {
     for (const row of rows) {
       const place = placeOf(row)
-      const known = this.#ledger.get(place) ?? { ...row, tally: new Tally() }
-      known.tally.merge(row.tally)
-      this.#ledger.set(place, known)
+      const known = this.#ledger.get(place)
+      const sum = known ? Tally.from(JSON.parse(known.tally) as StoredTally) : new Tally()
+      sum.merge(row.tally)
+      this.#ledger.set(place, { ...row, tally: JSON.stringify(sum) })
     }
   }
 
+  #rows(wanted: (row: KeptRow) => boolean): LedgerRow[] {
+    return [...this.#ledger.values()].filter(wanted).map((row) => ({ ...row, tally: Tally.from(JSON.parse(row.tally) as StoredTally) }))
+  }
+
   readLedger(since: number, until: number): LedgerRow[] {
-    return [...this.#ledger.values()].filter(({ bucket }) => bucket >= since && bucket < until)
+    return this.#rows(({ bucket, isDetail }) => !isDetail && bucket >= since && bucket < until)
+  }
+
+  readDetails(of: Grain, since: number, until: number): LedgerRow[] {
+    return this.#rows(({ bucket, grain, isDetail }) => isDetail === true && grain === of && bucket >= since && bucket < until)
+  }
+
+  dropDetails(grain: Grain, until: number): void {
+    for (const row of this.readDetails(grain, Number.NEGATIVE_INFINITY, until)) this.#ledger.delete(placeOf(row))
   }
 
   coarsenLedger(until: number, grain: Grain, slice: LedgerSlice, change: (rows: LedgerRow[]) => readonly LedgerRow[]): boolean {
-    const finer = [...this.#ledger.values()].filter((row) => row.bucket < until && grains.indexOf(row.grain) < grains.indexOf(grain))
-    if (finer.length === 0) return false
-    const { start, end } = slice(finer.reduce((oldest, { bucket }) => Math.min(oldest, bucket), until))
-    const rows = finer.filter(({ bucket }) => bucket >= start && bucket < end)
+    const isFiner = (row: KeptRow) => !row.isDetail && row.bucket < until && grains.indexOf(row.grain) < grains.indexOf(grain)
+    let oldest = Number.POSITIVE_INFINITY
+    for (const row of this.#ledger.values()) if (row.bucket < oldest && isFiner(row)) oldest = row.bucket
+    if (oldest >= until) return false
+    const { start, end } = slice(oldest)
+    const rows = this.#rows((row) => row.bucket >= start && row.bucket < end && isFiner(row))
     const coarse = change(rows)
     for (const row of rows) this.#ledger.delete(placeOf(row))
     this.addToLedger(coarse)
@@ -147,8 +163,10 @@ class MemoryStore implements Store {
   }
 }
 
-function placeOf({ bucket, grain, mode, provider, endpoint }: LedgerRow): string {
-  return JSON.stringify([bucket, grain, mode, provider, endpoint])
+type KeptRow = Omit<LedgerRow, 'tally'> & { readonly tally: string }
+
+function placeOf({ bucket, grain, isDetail = false, mode, provider, endpoint }: LedgerRow): string {
+  return JSON.stringify([bucket, grain, isDetail, mode, provider, endpoint])
 }
 
 /** Bodies count twice: once as bytes, once for the decoded form that readers keep beside them. Characters count two bytes. */

@@ -1,7 +1,7 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
 import { newestLike, sameFacts } from '../../core/ledger/facts-in-force.js'
 import { type BillingFacts, type Grain, grains, type LedgerMode, type LedgerRow } from '../../core/ledger/ledger-row.js'
-import { Tally } from '../../core/ledger/tally.js'
+import { type StoredTally, Tally } from '../../core/ledger/tally.js'
 import type { Entry, EntryGroup, LedgerSlice, Opening, SharedRecord, Store } from '../../core/ports/store.js'
 import { type Row, type SqliteDriver, transactions } from './driver.js'
 import { openFile } from './open-file.js'
@@ -135,10 +135,10 @@ class SqliteStore implements Store {
 
   #add(rows: readonly LedgerRow[]): void {
     const { getTally, putTally } = this.#statements
-    for (const { bucket, grain, lengthMs, mode, provider, endpoint, tally } of rows) {
-      const place = [bucket, grains.indexOf(grain), mode, provider, endpoint]
+    for (const { bucket, grain, isDetail, lengthMs, mode, provider, endpoint, tally } of rows) {
+      const place = [isDetail ? 1 : 0, grains.indexOf(grain), bucket, mode, provider, endpoint]
       const before = getTally.get(...place)
-      const sum = before ? Tally.parse(String(before.tally)) : new Tally()
+      const sum = before ? Tally.from(JSON.parse(String(before.tally)) as StoredTally) : new Tally()
       sum.merge(tally)
       putTally.run(...place, lengthMs, JSON.stringify(sum))
     }
@@ -152,7 +152,7 @@ class SqliteStore implements Store {
         const oldest = oldestFiner.get(finerThan, until)?.bucket
         if (typeof oldest !== 'number') return false
         const { start, end } = slice(oldest)
-        const coarse = change(readFiner.all(start, end, finerThan).map(ledgerRow))
+        const coarse = change(readFiner.all(start, end, finerThan).flatMap(rowsOf))
         dropFiner.run(start, end, finerThan)
         this.#add(coarse)
         return true
@@ -161,7 +161,15 @@ class SqliteStore implements Store {
   }
 
   readLedger(since: number, until: number): LedgerRow[] {
-    return this.#do(() => this.#statements.readLedger.all(since, until)).map(ledgerRow)
+    return this.#do(() => this.#statements.readLedger.all(since, until)).flatMap(rowsOf)
+  }
+
+  readDetails(grain: Grain, since: number, until: number): LedgerRow[] {
+    return this.#do(() => this.#statements.readDetails.all(grains.indexOf(grain), since, until)).flatMap(rowsOf)
+  }
+
+  dropDetails(grain: Grain, until: number): void {
+    this.#do(() => this.#statements.dropDetails.run(grains.indexOf(grain), until))
   }
 
   addFacts(facts: BillingFacts): void {
@@ -212,14 +220,18 @@ function statementsOf(driver: SqliteDriver) {
     records: driver.prepare('SELECT name, value FROM shared_record WHERE name >= ? AND substr(name, 1, length(?)) = ? AND keep_until > ?'),
     dropRecords: driver.prepare('DELETE FROM shared_record WHERE keep_until <= ?'),
     dropDead: driver.prepare('DELETE FROM entry WHERE keep_until <= ?'),
-    getTally: driver.prepare('SELECT tally FROM ledger WHERE bucket = ? AND grain = ? AND mode = ? AND provider = ? AND endpoint = ?'),
-    putTally: driver.prepare(
-      'INSERT OR REPLACE INTO ledger (bucket, grain, mode, provider, endpoint, length, tally) VALUES (?, ?, ?, ?, ?, ?, ?)',
+    getTally: driver.prepare(
+      'SELECT tally FROM ledger WHERE detail = ? AND grain = ? AND bucket = ? AND mode = ? AND provider = ? AND endpoint = ?',
     ),
-    readLedger: driver.prepare('SELECT * FROM ledger WHERE bucket >= ? AND bucket < ?'),
-    oldestFiner: driver.prepare('SELECT bucket FROM ledger WHERE grain < ? AND bucket < ? ORDER BY bucket LIMIT 1'),
-    readFiner: driver.prepare('SELECT * FROM ledger WHERE bucket >= ? AND bucket < ? AND grain < ?'),
-    dropFiner: driver.prepare('DELETE FROM ledger WHERE bucket >= ? AND bucket < ? AND grain < ?'),
+    putTally: driver.prepare(
+      'INSERT OR REPLACE INTO ledger (detail, grain, bucket, mode, provider, endpoint, length, tally) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
+    ),
+    readLedger: driver.prepare(`${readRows} WHERE detail = 0 AND grain IN (0, 1, 2) AND bucket >= ? AND bucket < ? ${rowsByDay}`),
+    readDetails: driver.prepare(`${readRows} WHERE detail = 1 AND grain = ? AND bucket >= ? AND bucket < ? ${rowsByDay}`),
+    dropDetails: driver.prepare('DELETE FROM ledger WHERE detail = 1 AND grain = ? AND bucket < ?'),
+    oldestFiner: driver.prepare('SELECT min(bucket) AS bucket FROM ledger WHERE detail = 0 AND grain < ? AND bucket < ?'),
+    readFiner: driver.prepare(`${readRows} WHERE detail = 0 AND bucket >= ? AND bucket < ? AND grain < ? ${rowsByDay}`),
+    dropFiner: driver.prepare('DELETE FROM ledger WHERE detail = 0 AND bucket >= ? AND bucket < ? AND grain < ?'),
     extent: driver.prepare(
       'SELECT (SELECT count(*) FROM entry) AS entries, (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size) AS bytes',
     ),
@@ -228,16 +240,17 @@ function statementsOf(driver: SqliteDriver) {
   }
 }
 
-function ledgerRow(row: Row): LedgerRow {
-  return {
-    bucket: row.bucket as number,
-    grain: grains[row.grain as number] as Grain,
-    lengthMs: row.length as number,
-    mode: row.mode as LedgerMode,
-    provider: row.provider as string,
-    endpoint: row.endpoint as string,
-    tally: Tally.parse(row.tally as string),
-  }
+/** Reads rows of the ledger a day as one text, elements of a JSON array: each row that the library hands over costs much, and a year has many. */
+const readRows = `SELECT group_concat('[' || bucket || ',' || grain || ',' || detail || ',' || length || ',' || json_quote(mode) || ',' ||
+  json_quote(provider) || ',' || json_quote(endpoint) || ',' || tally || ']') AS rows FROM ledger`
+const rowsByDay = 'GROUP BY grain, bucket / 86400000'
+
+function rowsOf({ rows: text }: Row): LedgerRow[] {
+  const rows = JSON.parse(`[${text}]`) as [number, number, number, number, LedgerMode, string, string, StoredTally][]
+  return rows.map(([bucket, grain, detail, lengthMs, mode, provider, endpoint, tally]) => ({
+    ...{ bucket, grain: grains[grain] as Grain, lengthMs, isDetail: detail === 1, mode, provider, endpoint },
+    tally: Tally.from(tally),
+  }))
 }
 
 function trimming(condition: string): string {

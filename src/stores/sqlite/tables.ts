@@ -24,14 +24,15 @@ export const createTables = `
   CREATE INDEX IF NOT EXISTS entry_keep_until ON entry (keep_until);
   CREATE INDEX IF NOT EXISTS entry_endpoint ON entry (provider, endpoint, stored_at);
   CREATE TABLE IF NOT EXISTS ledger (
-    bucket INTEGER NOT NULL,
+    detail INTEGER NOT NULL,
     grain INTEGER NOT NULL,
+    bucket INTEGER NOT NULL,
     length INTEGER NOT NULL,
     mode TEXT NOT NULL,
     provider TEXT NOT NULL,
     endpoint TEXT NOT NULL,
     tally TEXT NOT NULL,
-    PRIMARY KEY (bucket, grain, mode, provider, endpoint)
+    PRIMARY KEY (detail, grain, bucket, mode, provider, endpoint)
   ) WITHOUT ROWID;
   CREATE TABLE IF NOT EXISTS facts (
     since INTEGER NOT NULL,

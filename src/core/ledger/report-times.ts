@@ -1,0 +1,61 @@
+import { beginsOf } from '../time/calendar.js'
+import { costsOfKinds, type Known, unitsMade } from './costs.js'
+import { compare, counted, sumOf } from './figures.js'
+import { groupBy } from './group-by.js'
+import { grains, type LedgerRow } from './ledger-row.js'
+import { byTime, priceTimes } from './provider-prices.js'
+import type { ReportInput } from './report.js'
+import type { TimeReport } from './report-model.js'
+import type { TimeSaved } from './time-saved.js'
+
+/** Longer than any day. */
+const longestMs = 27 * 3_600_000
+
+/**
+ * Begins of the hours or days that are told apart, and the end of the last of them; where longer buckets were counted, their begins in place
+ * of those within.
+ */
+export function spansOf({ by, zone }: NonNullable<ReportInput['times']>, rows: readonly LedgerRow[], first: number, end: number): number[] {
+  const longer = rows.filter(({ grain }) => grains.indexOf(grain) > grains.indexOf(by))
+  const within = (begin: number) => longer.some(({ bucket, lengthMs }) => begin > bucket && begin < bucket + lengthMs)
+  const begins = [...beginsOf(by, first, end, zone)]
+  const [, next = end] = beginsOf(by, begins.at(-1) ?? first, end + longestMs, zone)
+  begins.push(Math.max(next, end))
+  const starts = longer.map(({ bucket }) => bucket)
+  if (longer.length === 0) return begins
+  const spans = [...new Set([...begins.filter((begin) => !within(begin)), ...starts])].sort((a, b) => a - b)
+  return spans.slice(spans.findLastIndex((begin) => begin <= first))
+}
+
+/** The same calls hour by hour, or day by day. */
+export function timesOf(
+  facts: Known & { readonly time: TimeSaved },
+  rows: readonly LedgerRow[],
+  spans: readonly number[],
+  range: { since: number; until: number },
+): TimeReport[] {
+  const all = spans.slice(0, -1)
+  const from = Math.max(range.since, all[0] ?? 0)
+  const inTime = byTime(
+    rows.filter(({ bucket }) => bucket >= from),
+    all,
+  )
+  const perProvider = groupBy(rows, (row) => row.provider).map(([provider, itsRows]) =>
+    costsOfKinds(facts, (mode, callsOf, unitsOf = unitsMade) =>
+      priceTimes(facts.known, { provider, rows: itsRows.filter((row) => row.mode === mode), since: from, callsOf, unitsOf }, all),
+    ),
+  )
+  return all.map((begin, i) => {
+    const its = inTime.get(begin) ?? []
+    const end = spans[i + 1] as number
+    return {
+      ...{ from: new Date(begin).toISOString(), until: new Date(end).toISOString() },
+      partial: begin < range.since || end > range.until,
+      ...compare(
+        counted(its, facts.over),
+        (kind) => sumOf(perProvider.map((costs) => costs[kind].get(begin) ?? [])),
+        facts.time.ofRows(its),
+      ),
+    }
+  })
+}
