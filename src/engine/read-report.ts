@@ -1,11 +1,13 @@
 import { StashenError } from '../core/errors.js'
-import { bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
-import { reportOf, rowsSince } from '../core/ledger/report.js'
+import { type BillingFacts, bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
+import { forecastFromMs } from '../core/ledger/quota-use.js'
+import { type ReportInput, reportOf, rowsSince } from '../core/ledger/report.js'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Store } from '../core/ports/store.js'
 import { isTimeZone } from '../core/time/calendar.js'
 import { type Moment, momentForms, momentMs } from '../core/time/moment-words.js'
 import { readRows } from './ledger-rows.js'
+import { statusOfProviders } from './provider-gate.js'
 import type { ReportOptions } from './stash.js'
 
 /** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
@@ -24,7 +26,27 @@ export async function readReport(
   const facts = await store.readFacts()
   const begin = from === 0 ? 0 : Math.min(from, rowsSince(facts, from))
   const rows = await readRows(store, { since: begin, until: to, cuts: [from, to], finest: by }, unwritten)
-  return reportOf({ rows, facts, since: from, until: Math.min(to, now), times: by && { by, zone } })
+  const end = Math.min(to, now)
+  const times = by && { by, zone }
+  return reportOf({ rows, facts, since: from, until: end, times, ...(await foresight(store, facts, { end, now }, unwritten)) })
+}
+
+/** What quotas are foreseen by, where there are any and the report ends in the midst of their period. */
+async function foresight(
+  store: Store,
+  facts: readonly BillingFacts[],
+  { end, now }: { readonly end: number; readonly now: number },
+  unwritten: readonly LedgerRow[],
+): Promise<Pick<ReportInput, 'recent' | 'toldLeft'>> {
+  if (!facts.some(({ quota }) => quota)) return {}
+  const since = end - forecastFromMs
+  const recent = await readRows(store, { since, until: end, cuts: [since, end], finest: 'hour' }, unwritten)
+  const toldLeft = new Map<string, number>()
+  for (const { provider, limits } of end === now ? await statusOfProviders(store, now) : []) {
+    const told = limits.find(({ told: one }) => one !== null)?.told
+    if (told) toldLeft.set(provider, told.left)
+  }
+  return { recent, toldLeft }
 }
 
 function momentOf(moment: Moment, option: string, now: number, zone: string): number {

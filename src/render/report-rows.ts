@@ -22,10 +22,16 @@ export const columns = [
   'let_down',
   'changed',
   'unchanged',
+  'background',
+  'repeated',
   'currency',
   'money',
   'median_ms',
   'p95_ms',
+  'upstream_median_ms',
+  'upstream_p95_ms',
+  'age_median_ms',
+  'age_p95_ms',
 ] as const
 
 /** A report as flat records: each endpoint, then each provider, then all; one more for each further currency. */
@@ -51,8 +57,17 @@ function rowsOf(provider: string, endpoint: string, { without, with: reused }: C
       ...countsOf(figures),
       ...{ currency: money?.currency ?? '', money: money?.amount ?? '' },
       ...{ median_ms: figures.latencyMs?.median ?? '', p95_ms: figures.latencyMs?.p95 ?? '' },
+      ...timesOf(figures),
     }))
   })
+}
+
+function timesOf(figures: Figures | Without) {
+  const { upstreamMs, ageMs } = 'upstreamMs' in figures ? figures : { upstreamMs: null, ageMs: null }
+  return {
+    ...{ upstream_median_ms: upstreamMs?.median ?? '', upstream_p95_ms: upstreamMs?.p95 ?? '' },
+    ...{ age_median_ms: ageMs?.median ?? '', age_p95_ms: ageMs?.p95 ?? '' },
+  }
 }
 
 function countsOf(figures: Figures | Without) {
@@ -62,5 +77,6 @@ function countsOf(figures: Figures | Without) {
     ...{ refused: figures.refused ?? '', failed: figures.failed ?? '', from_store: known?.fromStore ?? '', stale: known?.stale ?? '' },
     ...{ oldest_stale_ms: known?.oldestStaleMs ?? '', collapsed: known?.collapsed ?? '', otherwise: known?.otherwise ?? '' },
     ...{ let_down: figures.letDown ?? '', changed: known?.changed ?? '', unchanged: known?.unchanged ?? '' },
+    ...{ background: known?.background ?? '', repeated: known?.repeated ?? '' },
   }
 }

@@ -3,6 +3,7 @@ import type { createColors } from 'picocolors'
 import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
+import { forecastLines } from './forecast-text.js'
 import { noLines } from './plain-table.js'
 import { timesText } from './times-text.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
@@ -32,6 +33,7 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors, money))
   const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
   const periods = periodLines(report, zone, money)
+  const forecast = forecastLines(report, zone)
   const times = report.times ? ['', timesText(report.times, { colors, zone, money })] : []
   const saved = [...savedLines(report.totals, colors, money), ...report.providers.flatMap(withinAllowance)]
   return [
@@ -41,6 +43,7 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
     '',
     ...saved,
     ...(periods.length > 0 ? ['', ...periods] : []),
+    ...(forecast.length > 0 ? ['', ...forecast] : []),
     ...times,
     '',
   ].join('\n')
@@ -145,12 +148,22 @@ function savedLines({ without, with: reused, saved, couldSave }: Comparison, col
     `${colors.bold('Saved')}  ${countText(saved.upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(saved.upstreamCalls, without.upstream)}) and ${money(saved.money)} of ${money(without.money)}`,
     `       callers given an error or a refusal: ${countText(without.letDown)} without, ${countText(reused.letDown)} with`,
   ]
+  if (saved.timeMs !== null && saved.timeMs > 0) lines.push(`       waiting time: ${ageText(saved.timeMs)} less in all`)
+  if (reused.background + reused.repeated > 0) {
+    const spent = [
+      ...(reused.background > 0 ? [`${countText(reused.background)} made in the background`] : []),
+      ...(reused.repeated > 0 ? [`${countText(reused.repeated)} repeated after failures`] : []),
+    ]
+    lines.push(`       of the upstream calls ${spent.join(', ')}`)
+  }
   if (reused.oldestStaleMs !== null) {
     lines.push(`       older answers given: ${countText(reused.stale)}, the oldest ${ageText(reused.oldestStaleMs)} old`)
   }
   if (reused.otherwise > 0) lines.push(`       defaults given in place of an answer: ${countText(reused.otherwise)}`)
   if (without.basis === 'reckoned') {
     lines.push('', '* not measured: every call asked, priced as if it had gone upstream and been answered')
+    if (without.refused > 0)
+      lines.push(`  but ${countText(without.refused)} that limits and quotas would have refused: they count apart and cost nothing`)
   }
   return lines
 }

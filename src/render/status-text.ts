@@ -1,5 +1,6 @@
 import Table from 'cli-table3'
 import type { ProviderStatus } from '../core/limits/status.js'
+import { differenceText } from './forecast-text.js'
 import { noLines } from './plain-table.js'
 import type { Colors } from './report-text.js'
 import { ageText, countText, momentText } from './words.js'
@@ -23,12 +24,6 @@ export function statusText({ at, store, providers }: StatusModel, { colors, zone
   }
   const rows = providers.length === 0 ? '\nno provider was called yet' : table.toString().replace(/ +$/gm, '')
   return `${colors.bold('store')}  ${health}\n${rows}\n`
-}
-
-/** How many calls fewer a provider says are left than were counted here. */
-function differenceText(fewer: number): string {
-  const calls = `${countText(Math.abs(fewer))} ${Math.abs(fewer) === 1 ? 'call' : 'calls'}`
-  return fewer > 0 ? `${calls} fewer than counted here: others use the key` : `${calls} more than counted here`
 }
 
 type Rows = Parameters<InstanceType<typeof Table>['push']>

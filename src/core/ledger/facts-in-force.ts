@@ -1,6 +1,8 @@
 import { type BillingFacts, bucketMs } from './ledger-row.js'
 
 export interface FactsInForce {
+  /** Whether any provider was ever known to have limits or a quota. */
+  readonly anyLimits: boolean
   /** Since when anything is known of a provider. */
   since(provider: string): number
   quota(provider: string, bucket: number): BillingFacts['quota']
@@ -27,6 +29,7 @@ export function factsInForce(facts: readonly BillingFacts[]): FactsInForce {
     return known.findLast((one) => one.since < bucket + bucketMs) ?? known[0]
   }
   return {
+    anyLimits: facts.some(({ limits, quota }) => limits !== undefined || quota !== undefined),
     since: (provider) => byPlace.get(provider)?.get(null)?.[0]?.since ?? Number.POSITIVE_INFINITY,
     quota: (provider, bucket) => at(provider, null, bucket)?.quota,
     plan: (provider, bucket) => at(provider, null, bucket)?.plan,

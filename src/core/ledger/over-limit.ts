@@ -17,6 +17,7 @@ function settledIn({ grain, isDetail }: LedgerRow): number {
  */
 export function overLimits(rows: readonly LedgerRow[], known: FactsInForce, upToMs = Number.POSITIVE_INFINITY): Map<LedgerRow, number> {
   const over = new Map<LedgerRow, number>()
+  if (!known.anyLimits) return over
   const sorted = rows.filter(({ mode }) => mode === 'reuse').sort((a, b) => a.bucket - b.bucket)
   for (const itsRows of groups(sorted, ({ provider }) => provider)) {
     const [first] = itsRows as [LedgerRow]

@@ -1,3 +1,4 @@
+import type { QuotaForecast } from '../limits/forecast.js'
 import type { Money } from '../money/money.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { PricedPeriod } from './provider-prices.js'
@@ -103,6 +104,12 @@ export interface QuotaUse {
   readonly until: string
   /** Upstream calls of the period up to the report's end, while only measuring and while reusing. */
   readonly used: { readonly measuring: number; readonly reusing: number }
+  /** What the provider itself said is left now, and how many fewer that is than were counted here; null where it said nothing. */
+  readonly told: { readonly left: number; readonly fewer: number } | null
+  /** Calls made up to some moments (ISO 8601) of the period, with the stash and without it. */
+  readonly course: readonly { readonly at: string; readonly without: number; readonly with: number }[]
+  /** How it will be used up to its reset, where the report ends in the midst of the period and there is enough to tell by. */
+  readonly forecast: { readonly with: QuotaForecast | null; readonly without: QuotaForecast | null }
 }
 
 export interface EndpointReport extends Comparison {

@@ -1,12 +1,13 @@
 import { quotaPeriod } from '../limits/quota.js'
 import { allOf, costsOf } from './costs.js'
-import { type FactsInForce, factsInForce } from './facts-in-force.js'
+import { factsInForce } from './facts-in-force.js'
 import { type Costs, type Counted, compare, counted, sumOf, together } from './figures.js'
 import { groupBy } from './group-by.js'
-import type { BillingFacts, LedgerMode, LedgerRow } from './ledger-row.js'
+import type { BillingFacts, LedgerRow } from './ledger-row.js'
 import { overLimits } from './over-limit.js'
 import { billingSince, type ProviderPrices } from './provider-prices.js'
-import type { ProviderReport, QuotaUse, Report } from './report-model.js'
+import { quotaUse } from './quota-use.js'
+import type { ProviderReport, Report } from './report-model.js'
 import { spansOf, timesOf } from './report-times.js'
 import { TimeSaved } from './time-saved.js'
 
@@ -19,12 +20,16 @@ export interface ReportInput {
   readonly since: number
   /** End of the time reported, exclusive: what was asked for, at the latest the present. */
   readonly until: number
+  /** Rows of the last weeks before `until` by the hour, which quotas are foreseen by; without them none is. */
+  readonly recent?: readonly LedgerRow[]
+  /** What providers said is left of their quotas now. */
+  readonly toldLeft?: ReadonlyMap<string, number>
   /** Whether calls are also told by the hours or days of a time zone. */
   readonly times?: { readonly by: 'hour' | 'day'; readonly zone: string } | undefined
 }
 
 /** Computes a report from the ledger's rows. */
-export function reportOf({ rows, facts, since, until, times }: ReportInput): Report {
+export function reportOf({ rows, facts, since, until, times, recent = [], toldLeft = new Map() }: ReportInput): Report {
   const known = factsInForce(facts)
   const told = rows.filter((row) => row.bucket >= since)
   const { first, last, end } = extentOf(told)
@@ -39,6 +44,12 @@ export function reportOf({ rows, facts, since, until, times }: ReportInput): Rep
     return { provider, endpoints, counted: together(endpoints.map((one) => one.counted)), cost }
   })
   const time = new TimeSaved(sums)
+  const quotaOf = (provider: string) => {
+    const quota = known.quota(provider, last)
+    if (!quota) return null
+    const its = recent.filter((row) => row.provider === provider)
+    return quotaUse({ quota, rows: inProvider.get(provider) ?? [], last, until, recent: its, told: toldLeft.get(provider) })
+  }
   const providers = sums.map(({ provider, endpoints, counted: inAll, cost }) => ({
     provider,
     ...compare(inAll, (kind) => allOf(cost[kind]), time.of(provider, endpoints)),
@@ -48,7 +59,7 @@ export function reportOf({ rows, facts, since, until, times }: ReportInput): Rep
     })),
     fees: feesOf(inAll, cost),
     periods: cost.reused.periods.length > 0 ? cost.reused.periods : cost.measured.periods,
-    quota: quotaUse(provider, rows, known, last),
+    quota: quotaOf(provider),
   }))
   const spans = times && told.length > 0 ? spansOf(times, told, first, end) : undefined
   return {
@@ -87,20 +98,4 @@ export function rowsSince(facts: readonly BillingFacts[], since: number): number
   const names = [...new Set(facts.map(({ provider }) => provider))]
   const quotas = names.map((provider) => known.quota(provider, since)).filter((quota) => quota !== undefined)
   return Math.min(since, ...quotas.map((quota) => quotaPeriod(quota, since).start), billingSince(known, names, since))
-}
-
-function quotaUse(provider: string, rows: readonly LedgerRow[], known: FactsInForce, last: number): QuotaUse | null {
-  const quota = known.quota(provider, last)
-  if (!quota) return null
-  const { start, end } = quotaPeriod(quota, last)
-  const inPeriod = rows.filter((row) => row.provider === provider && row.bucket >= start && row.bucket < end)
-  const used = (mode: LedgerMode) => inPeriod.reduce((sum, row) => sum + (row.mode === mode ? row.tally.upstream : 0), 0)
-  return {
-    limit: quota.calls,
-    per: quota.per,
-    zone: quota.zone,
-    from: new Date(start).toISOString(),
-    until: new Date(end).toISOString(),
-    used: { measuring: used('measure'), reusing: used('reuse') },
-  }
 }

@@ -4,6 +4,9 @@ import { MissingPackageError } from '../../core/errors.js'
 /** Colours that stand out on light and on dark ground alike, and from each other without colour sight (Okabe and Ito). */
 export const palette = { fresh: '#009e73', stale: '#e69f00', forwarded: '#0072b2', failed: '#d55e00', without: '#8a8f98' }
 
+/** Grid lines that do not shout, on light and dark ground. */
+export const faint = { lineStyle: { color: '#8886' } }
+
 const size = { width: 760, height: 260 }
 
 /** Draws a chart as SVG; text takes the colour of the page. */

@@ -1,7 +1,8 @@
 import type { EChartsOption } from 'echarts'
 import type { Figures, Report, TimeReport, Without } from '../../core/ledger/report-model.js'
 import { countText, momentText } from '../words.js'
-import { palette } from './charts.js'
+import { faint, palette } from './charts.js'
+import { quotaCharts } from './quota-charts.js'
 
 /** A chart, with what it says in words for those who do not see it. */
 export interface Figure {
@@ -10,15 +11,12 @@ export interface Figure {
   readonly option: EChartsOption
 }
 
-/** Grid lines that do not shout, on light and dark ground. */
-const faint = { lineStyle: { color: '#8886' } }
-
 /** The charts that a report has figures for. */
 export function chartsOf(report: Report, zone: string): Figure[] {
   const times = report.times ?? []
   if (times.length === 0) return []
   const labels = times.map(({ from }) => label(from, zone, times.length))
-  return [outcomes(times, labels), upstream(times, labels), ...money(times, labels), latency(report)]
+  return [outcomes(times, labels), upstream(times, labels), ...money(times, labels), ...quotaCharts(report, zone), latency(report)]
 }
 
 function label(iso: string, zone: string, count: number): string {
@@ -81,12 +79,12 @@ function lines(labels: string[], without: number[], withStash: number[]): EChart
     xAxis: { type: 'category', data: labels, boundaryGap: false },
     yAxis: { type: 'value', splitLine: faint },
     series: [
-      { type: 'line', name: 'without', data: without, showSymbol: false, color: palette.without, lineStyle: { type: 'dashed', width: 2 } },
+      { type: 'line', name: 'without', data: without, symbol: 'none', color: palette.without, lineStyle: { type: 'dashed', width: 2 } },
       {
         type: 'line',
         name: 'with',
         data: withStash,
-        showSymbol: false,
+        symbol: 'none',
         color: palette.fresh,
         lineStyle: { width: 2.5 },
         areaStyle: { opacity: 0.15 },

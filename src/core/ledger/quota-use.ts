@@ -1,0 +1,99 @@
+import { type ForecastInput, forecastQuota, type HourOfCalls, type QuotaForecast } from '../limits/forecast.js'
+import { type Quota, quotaPeriod } from '../limits/quota.js'
+import type { LedgerRow } from './ledger-row.js'
+import { momentOf } from './ledger-row.js'
+import type { QuotaUse } from './report-model.js'
+
+export interface QuotaInput {
+  readonly quota: Quota
+  /** Rows of the provider, of the period at least. */
+  readonly rows: readonly LedgerRow[]
+  /** Begin of the last bucket told, and end of the report. */
+  readonly last: number
+  readonly until: number
+  /** Rows of the provider of the last weeks before `until` by the hour, where a forecast is wanted. */
+  readonly recent: readonly LedgerRow[]
+  /** What the provider itself said is left, if it did. */
+  readonly told: number | undefined
+}
+
+const hourMs = 3_600_000
+/** The course of a shorter period is told by the hour. */
+const shortMs = 48 * hourMs
+
+/** Weeks that a forecast is drawn from, at the most, milliseconds. */
+export const forecastFromMs = 28 * 24 * hourMs
+
+/** How a quota was used in the period that a report ends in, and how it will be. */
+export function quotaUse({ quota, rows, last, until, recent, told }: QuotaInput): QuotaUse {
+  const { start, end } = quotaPeriod(quota, last)
+  const inPeriod = rows.filter((row) => row.bucket >= start && row.bucket < end)
+  const used = (count: Count) => inPeriod.reduce((sum, row) => sum + count(row), 0)
+  const reuses = inPeriod.some(({ mode }) => mode === 'reuse')
+  const [made, asked] = [used(reusing), used(reuses ? allAsked : measuring)]
+  const isNow = until > start && until < end
+  const fine = end - start <= shortMs && recent.length > 0
+  const forecast = (count: Count, soFar: number): QuotaForecast | null => {
+    if (!isNow) return null
+    const input: ForecastInput = {
+      limit: quota.calls,
+      used: soFar,
+      now: until,
+      end,
+      hours: hoursOf(recent, count, until),
+      zone: quota.zone,
+    }
+    return forecastQuota(input) ?? null
+  }
+  return {
+    ...{ limit: quota.calls, per: quota.per, zone: quota.zone },
+    from: new Date(start).toISOString(),
+    until: new Date(end).toISOString(),
+    used: { measuring: used(measuring), reusing: made },
+    told: isNow && told !== undefined ? { left: told, fewer: quota.calls - made - told } : null,
+    course: courseOf(fine ? recent : inPeriod, { start, end: Math.min(end, until) }, reuses),
+    forecast: {
+      with: reuses ? forecast(reusing, Math.max(made, told === undefined ? 0 : quota.calls - told)) : null,
+      without: forecast(reuses ? allAsked : measuring, asked),
+    },
+  }
+}
+
+type Count = (row: LedgerRow) => number
+const reusing: Count = ({ mode, tally }) => (mode === 'reuse' ? tally.upstream : 0)
+const measuring: Count = ({ mode, tally }) => (mode === 'measure' ? tally.upstream : 0)
+const allAsked: Count = ({ mode, tally }) => (mode === 'reuse' ? tally.asked : 0)
+
+/** Whole hours before `until`, from the first in which anything was called on; longer buckets are spread evenly. */
+function hoursOf(rows: readonly LedgerRow[], count: Count, until: number): HourOfCalls[] {
+  const end = Math.floor(until / hourMs)
+  const first = rows.reduce((earliest, { bucket }) => Math.min(earliest, Math.ceil(bucket / hourMs)), end)
+  const calls = new Map<number, number>()
+  for (const row of rows) {
+    const hours = Math.max(1, Math.round(row.lengthMs / hourMs))
+    for (let i = 0; i < hours; i++) {
+      const hour = Math.floor(row.bucket / hourMs) + i
+      calls.set(hour, (calls.get(hour) ?? 0) + count(row) / hours)
+    }
+  }
+  return Array.from({ length: Math.max(0, end - first) }, (_, i) => ({ at: (first + i) * hourMs, calls: calls.get(first + i) ?? 0 }))
+}
+
+/** Calls made up to some moments of a time, without the stash and with it: by the hour where it is no longer than two days, else by the day. */
+function courseOf(rows: readonly LedgerRow[], { start, end }: { start: number; end: number }, reuses: boolean): QuotaUse['course'] {
+  const step = end - start <= shortMs ? hourMs : 24 * hourMs
+  const steps = Math.max(0, Math.ceil((end - start) / step))
+  const sums = Array.from({ length: steps }, () => ({ without: 0, with: 0 }))
+  for (const row of rows) {
+    const sum = sums[Math.floor((momentOf(row) - start) / step)]
+    if (!sum) continue
+    sum.without += reuses ? allAsked(row) : measuring(row)
+    sum.with += reusing(row)
+  }
+  let [without, withStash] = [0, 0]
+  return sums.map((sum, i) => {
+    without += sum.without
+    withStash += sum.with
+    return { at: new Date(Math.min(end, start + (i + 1) * step)).toISOString(), without, with: withStash }
+  })
+}

@@ -1,0 +1,50 @@
+import type { QuotaUse, Report } from '../core/ledger/report-model.js'
+import type { CallRange, QuotaForecast } from '../core/limits/forecast.js'
+import { ageText, countText, momentText } from './words.js'
+
+/** What is foreseen of each provider's quota, in words: a line with the stash, one without it, and one on what the provider itself says. */
+export function forecastLines({ providers }: Report, zone: string): string[] {
+  const lines = providers.flatMap(({ provider, quota }) => (quota ? linesOf(provider, quota, zone) : []))
+  const methods = [...new Set(providers.flatMap(({ quota }) => [quota?.forecast.with, quota?.forecast.without]).filter((one) => !!one))]
+  return lines.length === 0 ? [] : ['Quotas', ...lines, ...methodWords(methods)]
+}
+
+function linesOf(provider: string, { limit, until, told, forecast }: QuotaUse, zone: string): string[] {
+  const sides = (['with', 'without'] as const).flatMap((side) => {
+    const foreseen = forecast[side]
+    return foreseen ? [`${side.padEnd(9)}${wordsOf(foreseen, limit, zone)}`] : []
+  })
+  const said = told && told.fewer !== 0 ? [`the provider says that ${countText(told.left)} are left, ${differenceText(told.fewer)}`] : []
+  return [...sides, ...said].map((words, i) =>
+    i === 0 ? `  ${provider.padEnd(13)}until ${momentText(until, zone)}   ${words}` : `${' '.repeat(40)}${words}`,
+  )
+}
+
+/** How many calls fewer a provider says are left than were counted here. */
+export function differenceText(fewer: number): string {
+  const calls = `${countText(Math.abs(fewer))} ${Math.abs(fewer) === 1 ? 'call' : 'calls'}`
+  return fewer > 0 ? `${calls} fewer than counted here: others use the key` : `${calls} more than counted here`
+}
+
+function wordsOf({ usedNow, usedAtReset, runsOutAt }: QuotaForecast, limit: number, zone: string): string {
+  const used = `${rangeText(usedAtReset)} of ${countText(limit)} calls`
+  if (usedNow >= limit) return `${used}, used up already`
+  if (!runsOutAt.earliest) return `${used}, enough`
+  const moment = (iso: string) => momentText(iso, zone)
+  if (!runsOutAt.likely) return `${used}, likely enough, but it may run out from ${moment(runsOutAt.earliest)} on`
+  const latest = runsOutAt.latest ? `at the latest ${moment(runsOutAt.latest)}` : 'or not at all'
+  return `${used}, runs out about ${moment(runsOutAt.likely)}, at the earliest ${moment(runsOutAt.earliest)}, ${latest}`
+}
+
+function rangeText({ low, likely, high }: CallRange): string {
+  return low === high ? countText(likely) : `${countText(likely)} (${countText(low)} to ${countText(high)})`
+}
+
+function methodWords(forecasts: readonly QuotaForecast[]): string[] {
+  const words = forecasts.map(({ method, drawnFromMs }) =>
+    method === 'even'
+      ? `  drawn from the mean pace of the last ${ageText(drawnFromMs)}; ranges hold eight times in ten`
+      : `  drawn from the same hours of the same weekdays in the last ${ageText(drawnFromMs)}; ranges hold eight times in ten`,
+  )
+  return [...new Set(words)]
+}

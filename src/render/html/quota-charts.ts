@@ -1,0 +1,68 @@
+import type { EChartsOption, SeriesOption } from 'echarts'
+import type { ProviderReport, QuotaUse, Report } from '../../core/ledger/report-model.js'
+import type { QuotaForecast } from '../../core/limits/forecast.js'
+import { countText, momentText } from '../words.js'
+import { faint, palette } from './charts.js'
+import type { Figure } from './report-charts.js'
+
+/** How each quota was used in its period, what is foreseen up to its reset, and both without the stash. */
+export function quotaCharts({ providers }: Report, zone: string): Figure[] {
+  return providers.flatMap((one) => (one.quota && one.quota.course.length > 0 ? [quotaChart(one, one.quota, zone)] : []))
+}
+
+function quotaChart({ provider }: ProviderReport, quota: QuotaUse, zone: string): Figure {
+  const { limit, per, from, until, course, forecast } = quota
+  const past = (side: 'with' | 'without') => [[from, 0], ...course.map((point) => [point.at, point[side]])]
+  const next = (foreseen: QuotaForecast | null, of: 'likely' | 'low' | 'high', side: 'with' | 'without') =>
+    foreseen ? [past(side).at(-1) as [string, number], ...foreseen.course.map((point) => [point.at, point[of]])] : []
+  const line = (name: string, data: unknown[], color: string, type: 'solid' | 'dashed' | 'dotted', width = 2): SeriesOption => ({
+    ...{ type: 'line', name, data: data as [string, number][], color, symbol: 'none' },
+    lineStyle: { width, type, color },
+  })
+  return {
+    title: `Quota of ${provider}: calls of ${countText(limit)} a ${per}`,
+    words: wordsOf(quota),
+    option: {
+      grid: { left: 56, right: 24, top: 40, bottom: 28 },
+      xAxis: {
+        ...{ type: 'time', min: from, max: until, splitLine: { show: false } },
+        axisLabel: { hideOverlap: true, formatter: (at: number) => label(at, zone, per) },
+      },
+      yAxis: { type: 'value', splitLine: faint },
+      series: [
+        line('with', past('with'), palette.fresh, 'solid', 2.5),
+        line('foreseen with', next(forecast.with, 'likely', 'with'), palette.fresh, 'dashed'),
+        line('eight times in ten', next(forecast.with, 'high', 'with'), palette.fresh, 'dotted', 1),
+        line('eight times in ten', next(forecast.with, 'low', 'with'), palette.fresh, 'dotted', 1),
+        line('without', past('without'), palette.without, 'solid'),
+        line('foreseen without', next(forecast.without, 'likely', 'without'), palette.without, 'dashed'),
+        line(
+          'quota',
+          [
+            [from, limit],
+            [until, limit],
+          ],
+          palette.failed,
+          'solid',
+          1.5,
+        ),
+      ],
+    } as EChartsOption,
+  }
+}
+
+function wordsOf({ limit, used, course, forecast }: QuotaUse): string {
+  const without = course.at(-1)?.without ?? used.measuring
+  const now = `Used ${countText(used.reusing)} of ${countText(limit)} with the stash, ${countText(without)} without.`
+  const foreseen = (side: 'with' | 'without') => {
+    const range = forecast[side]?.usedAtReset
+    return range ? `${countText(range.likely)} (${countText(range.low)} to ${countText(range.high)}) ${side}` : undefined
+  }
+  const both = [foreseen('with'), foreseen('without')].filter((words) => words !== undefined)
+  return both.length === 0 ? now : `${now} By the reset likely ${both.join(', ')}.`
+}
+
+function label(at: number, zone: string, per: QuotaUse['per']): string {
+  const text = momentText(new Date(at).toISOString(), zone)
+  return per === 'day' ? text.slice(11) : text.slice(5, 10)
+}
