@@ -110,17 +110,24 @@ async function makeUp({ ledgerFile, journalFile, ...year }: Year): Promise<void>
   await store.close()
 }
 
-/** What a ledger keeps at `until` of a day's rows: days for ever, the details of hours for 92 days and those of minutes for two. */
+/** What a ledger keeps at `until` of a day's rows: months and days for ever, the details of hours for 92 days and those of minutes for two. */
 function asKept(rows: readonly LedgerRow[], until: number, facts: readonly BillingFacts[]): LedgerRow[] {
   const hours = rows[0]?.grain === 'minute' ? coarsened(rows, 'hour', facts, undefined) : rows
-  const days = coarsened(
-    hours.filter(({ isDetail }) => !isDetail),
-    'day',
+  const days = longer(hours, 'day', facts)
+  const months = longer(days, 'month', facts)
+  const all = [...[...hours, ...days].filter(({ isDetail }) => isDetail), ...months]
+  return all.filter(
+    ({ grain, bucket }) => until - bucket <= (grain === 'hour' ? 92 * day : grain === 'minute' ? 2 * day : Number.POSITIVE_INFINITY),
+  )
+}
+
+function longer(rows: readonly LedgerRow[], grain: 'day' | 'month', facts: readonly BillingFacts[]): LedgerRow[] {
+  return coarsened(
+    rows.filter(({ isDetail }) => !isDetail),
+    grain,
     facts,
     undefined,
   )
-  const all = [...hours.filter(({ isDetail }) => isDetail), ...days]
-  return all.filter(({ grain, bucket }) => grain === 'day' || until - bucket <= (grain === 'hour' ? 92 * day : 2 * day))
 }
 
 /** Makes up calls, and writes each into a journal table, and adds all to the ledger day by day. */

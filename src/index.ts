@@ -27,6 +27,7 @@ export {
   UpstreamTimeoutError,
 } from './core/errors.js'
 export type { EventListener, EventName, StashEvents, UpstreamCallFacts } from './core/events.js'
+export type { JournalLine } from './core/ledger/journal-line.js'
 export type { BillingFacts, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
 export type { PricedPeriod } from './core/ledger/provider-prices.js'
 // Reports
@@ -47,6 +48,7 @@ export type { BudgetStatus, HoldOffStatus, LimitStatus, ProviderStatus } from '.
 export type { Money } from './core/money/money.js'
 export type { PlanOptions, PlanTerms, PlanTier, UnbilledOutcome } from './core/money/plan.js'
 export type { Clock } from './core/ports/clock.js'
+export type { Journal } from './core/ports/journal.js'
 export type { Entry, Maybe, Opening, SharedRecord, Store } from './core/ports/store.js'
 export type { FailureOptions } from './core/rules/failure.js'
 export type { AnswerFacts, FreshnessFunction } from './core/rules/freshness.js'
@@ -68,7 +70,7 @@ export type { Duration } from './core/time/duration.js'
 export type { Moment } from './core/time/moment-words.js'
 export type { Timetable, Weekday } from './core/time/timetable.js'
 export type { AsyncFunction, Operation, OperationOptions } from './engine/operations.js'
-export type { ReportOptions, Stash, StashStatus } from './engine/stash.js'
+export type { ReportBy, ReportOptions, Stash, StashStatus } from './engine/stash.js'
 export { openStash } from './open-stash.js'
 // Stores and time
 export { type MemoryStoreOptions, memoryStore } from './stores/memory/memory-store.js'

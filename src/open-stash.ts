@@ -10,6 +10,7 @@ import type { ProviderOptions } from './core/rules/options.js'
 import { durationMs } from './core/time/duration.js'
 import { Events } from './engine/events.js'
 import type { Fetch } from './engine/http-upstream.js'
+import { JournalWriter } from './engine/journal-writer.js'
 import { keepLedgerSmall, type LedgerKeeping } from './engine/ledger-upkeep.js'
 import { type AsyncFunction, type Operation, type OperationOptions, type OperationParts, wrapOperation } from './engine/operations.js'
 import { readReport } from './engine/read-report.js'
@@ -60,6 +61,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
   const { books, runner, http, gate } = assemble(config, { store, clock, mode, events, warn })
+  const journal = config.journal && new JournalWriter(config.journal, { clock, events, warn })
   const taken = new Set(
     Object.entries(providers).flatMap(([name, options]) => endpointList(options).map((endpoint) => `${name}.${endpoint.name}`)),
   )
@@ -88,6 +90,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     store.tryAgain()
     await gate.settle()
     await books.close()
+    await journal?.close()
     await store.close()
   }
 
@@ -119,7 +122,8 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     async report(options?: ReportOptions) {
       assertOpen()
       await books.write()
-      return readReport(store, clock.now(), options, books.unwritten())
+      await journal?.write()
+      return readReport(store, clock.now(), options, { unwritten: books.unwritten(), journal: config.journal })
     },
     close() {
       closing ??= close()

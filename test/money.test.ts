@@ -118,7 +118,7 @@ describe('plans', () => {
         const later: BillingFacts = { ...known, since, plan: { currency: 'EUR', perCall: '0.3', zone: 'Asia/Kathmandu' } }
         const facts = [{ ...known, limits: windows, quota }, ...others, { ...later, limits: windows, quota }]
         const fine = rowsOf(journal)
-        const longer = (rows: readonly LedgerRow[], grain: 'hour' | 'day') =>
+        const longer = (rows: readonly LedgerRow[], grain: 'hour' | 'day' | 'month') =>
           coarsened(rows, grain, facts, 'UTC').filter(({ isDetail }) => !isDetail)
         const hours = fine.length > 5 ? [...longer(fine.slice(5), 'hour'), ...fine.slice(0, 5)] : fine
         const days = longer(hours, 'day')
@@ -131,6 +131,11 @@ describe('plans', () => {
           return { periods: report.providers[0]?.periods, made, upstream: without.upstream, calls: sum([...spans.values()].map(BigInt)) }
         }
         expect(told(days)).to.eql(told(fine))
+        const bill = (rows: readonly LedgerRow[]) => {
+          const { providers, totals } = reportOf({ rows, facts, since: 0, until: begin + 100 * day })
+          return { periods: providers.map(({ periods }) => periods), totals }
+        }
+        expect(bill(longer(days, 'month'))).to.eql(bill(days))
         const refusedOf = (rows: readonly LedgerRow[]) =>
           reportOf({ rows, facts, since: 0, until: begin + 100 * day }).totals.without.refused ?? 0
         const refused = refusedOf(fine)

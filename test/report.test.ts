@@ -136,7 +136,7 @@ describe('reports', () => {
     await play(store, clock, 'reuse', ['a', 'b', 'wait', 'c'])
     const stash = await reading(store)
     const quota = async (since?: number) => (await stash.report(since === undefined ? {} : { since })).providers[0]?.quota
-    expect(await quota()).to.eql({
+    expect(await quota()).to.deep.include({
       ...{ limit: 10, per: 'day', zone: 'Europe/Oslo', from: '2026-06-29T22:00:00.000Z', until: '2026-06-30T22:00:00.000Z' },
       used: { measuring: 0, reusing: 3 },
     })

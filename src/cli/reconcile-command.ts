@@ -4,6 +4,7 @@ import pc from 'picocolors'
 import { parseUsage } from '../config/usage-file.js'
 import { factsInForce } from '../core/ledger/facts-in-force.js'
 import { reconcile } from '../core/ledger/reconcile.js'
+import { readRows } from '../engine/ledger-rows.js'
 import { reconciliationText } from '../render/reconciliation-text.js'
 import { knownZone, openToRead } from './report-command.js'
 import type { Surroundings } from './run.js'
@@ -45,7 +46,7 @@ export function addReconcile(program: Command, { stdout }: Surroundings): void {
           throw new UsageError(`"${path}" knows no provider "${provider}": name one with --provider`)
         const plan = factsInForce(facts).plan(provider, Date.now())
         const zone = knownZone(options.zone ?? plan?.zone ?? 'UTC')
-        const all = await store.readLedger(0, Number.MAX_SAFE_INTEGER)
+        const all = await readRows(store, { since: 0, until: Number.MAX_SAFE_INTEGER, cuts: [], finest: 'hour' })
         const rows = all.filter((row) => row.provider === provider && (mode === 'all' || row.mode === mode))
         const result = reconcile({ provider, usage, rows, plan: plan ?? {}, zone })
         stdout.write(json ? `${JSON.stringify(result, null, 2)}\n` : reconciliationText(result, pc))

@@ -4,11 +4,14 @@ import pc from 'picocolors'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Store } from '../core/ports/store.js'
 import { readReport } from '../engine/read-report.js'
+import { type ReportBy, reportBys } from '../engine/stash.js'
+import { comparisonText } from '../render/comparison-text.js'
 import { drawing } from '../render/html/charts.js'
 import { reportHtml } from '../render/html/report-html.js'
 import { reportCsv } from '../render/report-csv.js'
 import { reportMarkdown } from '../render/report-markdown.js'
 import { reportText } from '../render/report-text.js'
+import { fileJournal } from '../stores/journal/file-journal.js'
 import { sqliteStore } from '../stores/sqlite/sqlite-store.js'
 import type { Surroundings } from './run.js'
 import { UsageError } from './usage-error.js'
@@ -18,7 +21,9 @@ interface ReportCommandOptions {
   readonly since?: string
   readonly until?: string
   readonly zone?: string
-  readonly by?: 'hour' | 'day'
+  readonly by?: ReportBy
+  readonly journal?: string
+  readonly compare?: readonly string[]
   readonly format: Format
   readonly json?: boolean
 }
@@ -35,32 +40,62 @@ export function addReport(program: Command, { stdout }: Surroundings): void {
     .option('--since <moment>', 'leave out what was before: ISO 8601, or words such as "start of month" and "7 days ago"')
     .option('--until <moment>', 'leave out what came after')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
-    .addOption(new Option('--by <unit>', 'tell calls by hours or days too').choices(['hour', 'day']))
+    .addOption(new Option('--by <unit>', 'what calls are told by; "hour", "day" and "key" besides endpoints').choices(reportBys))
+    .option('--journal <file>', 'the journal that calls are told by key from')
+    .option('--compare <ranges...>', 'hold two times against each other, each "<moment>..<moment>", the earlier first')
     .addOption(new Option('--format <format>', 'how to print it').choices(formats).default('text'))
     .option('--json', 'the same as --format json')
-    .action(async ({ store, since, until, zone = localZone(), by, format, json }: ReportCommandOptions) => {
-      const report = await reportOfFile(store, { since, until, zone: knownZone(zone), by: by ?? (format === 'html' ? 'hour' : undefined) })
-      stdout.write(await printed(report, { format: json ? 'json' : format, zone }))
-    })
+    .action(
+      async ({ store, since, until, zone: named = localZone(), by, journal, compare, format: wanted, json }: ReportCommandOptions) => {
+        const [zone, format] = [knownZone(named), json ? 'json' : wanted]
+        if (compare) {
+          stdout.write(await comparison(store, compare, { zone, format, clashes: since ?? until ?? by }))
+          return
+        }
+        if (by === 'key' && journal === undefined) throw new UsageError('"--by key" needs the journal of the calls: name it with --journal')
+        if (journal !== undefined && by !== 'key') throw new UsageError('"--journal" does nothing without "--by key"')
+        const report = await reportOfFile(store, { since, until, zone, by: by ?? (format === 'html' ? 'hour' : undefined), journal })
+        stdout.write(await printed(report, { format, zone }))
+      },
+    )
 }
 
 interface Range {
   readonly since?: string | undefined
   readonly until?: string | undefined
   readonly zone?: string
-  readonly by?: 'hour' | 'day' | undefined
+  readonly by?: ReportBy | undefined
+  readonly journal?: string | undefined
+}
+
+/** Two reports, printed side by side. */
+async function comparison(
+  store: string,
+  ranges: readonly string[],
+  { zone, format, clashes }: { zone: string; format: Format; clashes: string | undefined },
+): Promise<string> {
+  if (clashes !== undefined) throw new UsageError('"--compare" says which times are told: leave out --since, --until and --by')
+  if (format !== 'text' && format !== 'json') throw new UsageError(`"--compare" is printed as text or json, not as ${format}`)
+  if (ranges.length !== 2)
+    throw new UsageError(`"--compare" takes two ranges, not ${ranges.length}: e.g. --compare "14 days ago..7 days ago" "7 days ago..now"`)
+  const [before, after] = (await Promise.all(
+    ranges.map((range) => {
+      const [since, until, ...more] = range.split('..')
+      if (!since || !until || more.length > 0) throw new UsageError(`"${range}" is no range: write two moments with ".." between them`)
+      return reportOfFile(store, { since, until, zone })
+    }),
+  )) as [Report, Report]
+  return format === 'json' ? `${JSON.stringify({ before, after }, null, 2)}\n` : comparisonText({ before, after }, { colors: pc, zone })
 }
 
 /** Reads the report of a store file and changes nothing in it. */
-export async function reportOfFile(file: string, { since, until, zone, by }: Range = {}): Promise<Report> {
+export async function reportOfFile(file: string, { since, until, zone, by, journal }: Range = {}): Promise<Report> {
+  if (journal !== undefined && !existsSync(journal))
+    throw new UsageError(`there is no file "${journal}": name an existing journal with --journal`)
   const store = await openToRead(file)
   try {
-    return await readReport(store, Date.now(), {
-      ...(since && { since }),
-      ...(until && { until }),
-      ...(zone && { zone }),
-      ...(by && { by }),
-    })
+    const options = { ...(since && { since }), ...(until && { until }), ...(zone && { zone }), ...(by && { by }) }
+    return await readReport(store, Date.now(), options, journal === undefined ? {} : { journal: fileJournal(journal) })
   } finally {
     await store.close()
   }

@@ -226,6 +226,7 @@ export const configSchema = z.strictObject({
   sets: z.record(name, z.strictObject(reuse)).optional(),
   providers: z.record(name, provider).optional(),
   ledger: z.strictObject({ minutesFor: duration.optional(), hoursFor: duration.optional(), zone: zone.optional() }).optional(),
+  journal: part('a journal: give fileJournal(file)', isObject),
   fetch: part('a function', isFunction),
   clock: part('a clock', isObject),
   storeTimeout: duration.optional(),

@@ -1,5 +1,6 @@
 import type { Mode } from '../core/decide/mode.js'
 import type { Clock } from '../core/ports/clock.js'
+import type { Journal } from '../core/ports/journal.js'
 import type { Store } from '../core/ports/store.js'
 import type { ProviderOptions, ReuseOptions } from '../core/rules/options.js'
 import type { Duration } from '../core/time/duration.js'
@@ -29,6 +30,8 @@ export interface StashConfig {
   readonly providers?: Readonly<Record<string, ProviderOptions>>
   /** How finely the ledger tells times apart. */
   readonly ledger?: LedgerOptions
+  /** Where every call is written down, one line each. Default: nowhere. */
+  readonly journal?: Journal
   /** What really calls upstream. Default: the global `fetch`. */
   readonly fetch?: Fetch
   /** Default: the system's time. */

@@ -1,5 +1,7 @@
+import type { Mode } from './decide/mode.js'
 import type { Outcome } from './decide/outcome.js'
 import type { BudgetLevel } from './limits/budget.js'
+import type { Units } from './rules/units.js'
 
 /** Where something happened: an endpoint or operation, or a provider as a whole. */
 interface Spot {
@@ -14,6 +16,9 @@ interface Spot {
 export interface StashEvents {
   /** A call of the application was answered, or ended in an error. */
   readonly call: Spot & {
+    readonly mode: Mode
+    /** Under which its answer is looked up, where it has one; no credentials stand in it. */
+    readonly key?: string | undefined
     readonly how: Outcome['how'] | 'failed'
     readonly reason?: Outcome['reason']
     readonly ms: number
@@ -72,6 +77,10 @@ export interface UpstreamCallFacts {
   /** From 1; more for repetitions. */
   readonly attempt: number
   readonly inBackground: boolean
+  readonly mode: Mode
+  readonly key?: string | undefined
+  /** What the answer cost besides, by name, where its endpoint counts units. */
+  readonly units?: Units | undefined
   readonly error?: unknown
 }
 

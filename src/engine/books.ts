@@ -5,11 +5,11 @@ import { Tally } from '../core/ledger/tally.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Store } from '../core/ports/store.js'
 
-/** How long a count may wait in memory before it is written, milliseconds. */
-const writeAfterMs = 1_000
+/** How long a count may wait in memory before it is written, milliseconds: what an end without warning costs is less than a second. */
+export const writeAfterMs = 800
 
 /**
- * The ledger while it is being written: counts in memory, adds them to the store in batches, at the latest a second after the
+ * The ledger while it is being written: counts in memory, adds them to the store in batches, soon after the
  * first of them. What could not be written, which the store tells of, is kept and tried again.
  */
 export class Books {

@@ -338,7 +338,7 @@ export class CallRunner {
     if (!events.callsHeard) return
     const { provider, name } = ask.endpoint
     events.tell('call', {
-      ...{ provider, endpoint: name, how: how === 'letDown' ? 'failed' : how, ms },
+      ...{ provider, endpoint: name, mode: ask.endpoint.mode, key: ask.key, how: how === 'letDown' ? 'failed' : how, ms },
       ...(reason && { reason }),
       ...(error !== undefined && { error }),
     })

@@ -1,8 +1,8 @@
-import { finerThan, grains, type LedgerRow } from '../core/ledger/ledger-row.js'
+import { finerThan, type Grain, grains, type LedgerRow } from '../core/ledger/ledger-row.js'
 import type { Store } from '../core/ports/store.js'
 
 /** The longest that a bucket can be, milliseconds. */
-const longestMs = 26 * 3_600_000
+const longestMs = 32 * 86_400_000
 
 /** Buckets that are wanted, and how. */
 export interface Wanted {
@@ -11,18 +11,18 @@ export interface Wanted {
   /** Moments that buckets should not reach over: where details are kept, these are read in place of a bucket that does. */
   readonly cuts: readonly number[]
   /** Longer buckets than this are read in detail, where details are kept. */
-  readonly finest?: 'hour' | 'day' | undefined
+  readonly finest?: Grain | undefined
 }
 
 /** The ledger's rows of a time, each call in one of them: longer buckets where that will do, details where it will not. */
 export async function readRows(
   store: Store,
-  { since, until, cuts, finest = 'day' }: Wanted,
-  unwritten: readonly LedgerRow[],
+  { since, until, cuts, finest = 'month' }: Wanted,
+  unwritten: readonly LedgerRow[] = [],
 ): Promise<LedgerRow[]> {
   let rows = [...(await store.readLedger(since - longestMs, until)), ...unwritten]
   const isTooLong = ({ grain }: LedgerRow) => grains.indexOf(grain) > grains.indexOf(finest)
-  for (const grain of ['day', 'hour'] as const) {
+  for (const grain of ['month', 'day', 'hour'] as const) {
     const [first, end] = extentOf(rows)
     const all = [...cuts, first + 1, end - 1] // so that it shows when the first and the last call was
     const reachesOver = ({ bucket, lengthMs }: LedgerRow) => all.some((cut) => cut > bucket && cut < bucket + lengthMs)
@@ -44,7 +44,7 @@ function extentOf(rows: readonly LedgerRow[]): [first: number, end: number] {
 async function detailsOf(store: Store, rows: readonly LedgerRow[]): Promise<Map<LedgerRow, LedgerRow[]>> {
   const byPlace = new Map<string, LedgerRow[]>()
   for (const { start, end } of stretches(rows)) {
-    const finer = finerThan[rows[0]?.grain as 'day' | 'hour']
+    const finer = finerThan[rows[0]?.grain as keyof typeof finerThan]
     for (const detail of await store.readDetails(finer, start, end)) add(byPlace, placeOf(detail), detail)
   }
   const found = new Map<LedgerRow, LedgerRow[]>()

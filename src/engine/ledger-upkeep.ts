@@ -19,7 +19,7 @@ const afterMs = 10 * minuteMs
 const mostSlices = 25
 
 /**
- * Puts minutes of the ledger together into hours once these are over, and hours into days, and drops details that are older than they are
+ * Puts minutes of the ledger together into hours once these are over, hours into days and days into months, and drops details that are older than they are
  * kept. Returns whether there are more to do.
  */
 export async function keepLedgerSmall(store: Store, now: number, { minutesForMs, hoursForMs, zone }: LedgerKeeping): Promise<boolean> {
@@ -28,6 +28,7 @@ export async function keepLedgerSmall(store: Store, now: number, { minutesForMs,
   for (const [grain, unitMs] of [
     ['hour', hourMs],
     ['day', dayMs],
+    ['month', 30 * dayMs],
   ] as const) {
     const begin = (at: number) => Math.floor(at / unitMs) * unitMs
     const slice = (at: number) => ({ start: begin(at), end: begin(at) + unitMs })

@@ -49,7 +49,7 @@ export class PassedCalls {
 
   /** It leaves through the gate of its provider, on the terms of its endpoint; the timeout holds until the answer begins. */
   async pass(
-    { provider, endpoint, method, url, line }: Matched,
+    { provider, endpoint, method, url, mode, line }: Matched,
     input: Parameters<Fetch>[0],
     init: Parameters<Fetch>[1],
     wanted: CallOptions | undefined,
@@ -110,7 +110,7 @@ export class PassedCalls {
       if (left !== undefined && wanted?.background) tally.upBackground++
       if (result === 'answered') countTime(tally, clock.ticks() - leftTicks)
       tally.latency.add(ms)
-      this.#tell({ provider, endpoint, method, url }, { how: result, status, left, ms, error: trouble })
+      this.#tell({ provider, endpoint, method, url, mode }, { how: result, status, left, ms, error: trouble })
     }
   }
 
@@ -123,7 +123,7 @@ export class PassedCalls {
   }
 
   #tell(
-    { provider, endpoint, method, url }: Pick<Matched, 'provider' | 'endpoint' | 'method' | 'url'>,
+    { provider, endpoint, method, url, mode }: Pick<Matched, 'provider' | 'endpoint' | 'method' | 'url' | 'mode'>,
     {
       how,
       status,
@@ -136,10 +136,10 @@ export class PassedCalls {
     const spot = { provider: provider?.name ?? unmatched, endpoint: endpoint?.name ?? unmatched }
     if (left !== undefined && events.heard('upstream')) {
       const shown = provider ? withoutSecrets(url.href, provider) : `${url.origin}${url.pathname}`
-      events.tell('upstream', { ...spot, how, method, url: shown, status, beganAt: left, ms, attempt: 1, inBackground: false, error })
+      events.tell('upstream', { ...spot, how, method, url: shown, status, beganAt: left, ms, attempt: 1, inBackground: false, mode, error })
     }
     if (events.heard('call')) {
-      events.tell('call', { ...spot, how: how === 'answered' ? 'passed' : 'failed', reason: whyNoRule(endpoint), ms, error })
+      events.tell('call', { ...spot, mode, how: how === 'answered' ? 'passed' : 'failed', reason: whyNoRule(endpoint), ms, error })
     }
   }
 

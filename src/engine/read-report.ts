@@ -3,32 +3,45 @@ import { type BillingFacts, bucketMs, type LedgerRow } from '../core/ledger/ledg
 import { forecastFromMs } from '../core/ledger/quota-use.js'
 import { type ReportInput, reportOf, rowsSince } from '../core/ledger/report.js'
 import type { Report } from '../core/ledger/report-model.js'
+import type { Journal } from '../core/ports/journal.js'
 import type { Store } from '../core/ports/store.js'
 import { isTimeZone } from '../core/time/calendar.js'
 import { type Moment, momentForms, momentMs } from '../core/time/moment-words.js'
 import { readRows } from './ledger-rows.js'
 import { statusOfProviders } from './provider-gate.js'
-import type { ReportOptions } from './stash.js'
+import { readKeys } from './read-keys.js'
+import { type ReportOptions, reportBys } from './stash.js'
 
 /** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
 export async function readReport(
   store: Store,
   now: number,
   { since, until, zone = 'UTC', by }: ReportOptions = {},
-  unwritten: readonly LedgerRow[] = [],
+  { unwritten = [], journal }: { readonly unwritten?: readonly LedgerRow[]; readonly journal?: Pick<Journal, 'read'> | undefined } = {},
 ): Promise<Report> {
   if (!isTimeZone(zone))
     throw new StashenError('USAGE', `"zone" is ${JSON.stringify(zone)}, which is no time zone: give an IANA name, e.g. "Europe/Oslo"`)
-  if (by !== undefined && by !== 'hour' && by !== 'day')
-    throw new StashenError('USAGE', `"by" is ${JSON.stringify(by)}: give "hour" or "day"`)
+  if (by !== undefined && !reportBys.includes(by))
+    throw new StashenError('USAGE', `"by" is ${JSON.stringify(by)}: give ${reportBys.map((one) => `"${one}"`).join(', ')}`)
+  if (by === 'key' && !journal)
+    throw new StashenError(
+      'USAGE',
+      '"by" is "key", for which a journal is needed: open the stash with "journal", e.g. fileJournal("./calls.jsonl")',
+    )
   const from = since === undefined ? 0 : bucketOf(momentOf(since, 'since', now, zone))
   const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentOf(until, 'until', now, zone)
   const facts = await store.readFacts()
   const begin = from === 0 ? 0 : Math.min(from, rowsSince(facts, from))
-  const rows = await readRows(store, { since: begin, until: to, cuts: [from, to], finest: by }, unwritten)
+  const rows = await readRows(
+    store,
+    { since: begin, until: to, cuts: [from, to], finest: by === 'hour' || by === 'day' ? by : 'month' },
+    unwritten,
+  )
   const end = Math.min(to, now)
-  const times = by && { by, zone }
-  return reportOf({ rows, facts, since: from, until: end, times, ...(await foresight(store, facts, { end, now }, unwritten)) })
+  const times = by === 'hour' || by === 'day' ? { by, zone } : undefined
+  const report = reportOf({ rows, facts, since: from, until: end, times, ...(await foresight(store, facts, { end, now }, unwritten)) })
+  if (by === 'provider') return { ...report, providers: report.providers.map((provider) => ({ ...provider, endpoints: [] })) }
+  return by === 'key' && journal ? { ...report, byKey: await readKeys(journal, from, to) } : report
 }
 
 /** What quotas are foreseen by, where there are any and the report ends in the midst of their period. */

@@ -15,9 +15,15 @@ export interface ReportOptions {
   readonly until?: Moment
   /** IANA time zone in which moments in words, and dates without an offset, are read. Default `"UTC"`. */
   readonly zone?: string
-  /** Whether calls are also told by the hours or days of the zone. */
-  readonly by?: 'hour' | 'day'
+  /**
+   * Whether calls are also told by the hours or days of the zone, or by key, which needs a journal; or by provider alone. Default: by
+   * endpoint.
+   */
+  readonly by?: ReportBy
 }
+
+export const reportBys = ['endpoint', 'provider', 'hour', 'day', 'key'] as const
+export type ReportBy = (typeof reportBys)[number]
 
 /** How things stand at a moment. */
 export interface StashStatus {

@@ -242,7 +242,7 @@ export class UpstreamAttempt<T> {
     const ending = left ? 'left' : this.#pauseMs !== undefined && how !== 'refused' ? 'left' : how
     const billed = { ending: endingOf(how, status), units: fetched?.units }
     void this.#pass?.end({ how: ending, what, saidWhen: told !== undefined && saysWhen(told), ...billed })
-    this.#tell(left ? 'left' : how, status, error)
+    this.#tell(left ? 'left' : how, { status, error, units: fetched?.units })
   }
 
   #mayRepeat(): boolean {
@@ -261,14 +261,14 @@ export class UpstreamAttempt<T> {
     return pause < timeLeft && this.#budget.spend(ask.endpoint.provider) ? pause : undefined
   }
 
-  #tell(how: UpstreamCallFacts['how'], status: number | undefined, error: unknown): void {
+  #tell(how: UpstreamCallFacts['how'], { status, error, units }: Pick<UpstreamCallFacts, 'status' | 'error' | 'units'>): void {
     const { events, clock } = this.#parts
     if (!events.heard('upstream')) return
     const { ask } = this.#errand
     events.tell('upstream', {
       ...{ provider: ask.endpoint.provider, endpoint: ask.endpoint.name, how, ...ask.sent },
       ...{ status, beganAt: this.#beganAt ?? clock.now(), ms: clock.ticks() - this.#beganTicks, attempt: this.#attempt },
-      ...{ inBackground: ask.urgency.inBackground, error },
+      ...{ inBackground: ask.urgency.inBackground, mode: ask.endpoint.mode, key: ask.key, units, error },
     })
   }
 }

@@ -4,6 +4,7 @@ import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
+import { keysText } from './keys-text.js'
 import { noLines } from './plain-table.js'
 import { timesText } from './times-text.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
@@ -33,6 +34,7 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors, money))
   const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
   const periods = periodLines(report, zone, money)
+  const keys = report.byKey ? ['', keysText(report.byKey, { colors, zone })] : []
   const forecast = forecastLines(report, zone)
   const times = report.times ? ['', timesText(report.times, { colors, zone, money })] : []
   const saved = [...savedLines(report.totals, colors, money), ...report.providers.flatMap(withinAllowance)]
@@ -45,6 +47,7 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
     ...(periods.length > 0 ? ['', ...periods] : []),
     ...(forecast.length > 0 ? ['', ...forecast] : []),
     ...times,
+    ...keys,
     '',
   ].join('\n')
 }

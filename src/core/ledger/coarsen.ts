@@ -1,12 +1,15 @@
 import { Temporal } from 'temporal-polyfill'
+import { billingPeriod, changesOf } from '../money/plan.js'
+import { periodAround } from '../time/calendar.js'
 import { factsInForce } from './facts-in-force.js'
 import { type BillingFacts, bucketMs, type Grain, type LedgerRow } from './ledger-row.js'
 import { overLimits, settledMs } from './over-limit.js'
 import { Tally } from './tally.js'
 
 /**
- * Puts rows together into buckets of hours or days, and gives them back besides, as details of these. A bucket never reaches over an hour or day of the time zones that plan, quota and
- * reports go by, nor over a change of what is known of its provider: so every bill comes out as it would have before.
+ * Puts rows together into buckets of hours, days or months, and gives them back besides, as details of these. A bucket
+ * never reaches over an hour, day or month of the time zones that plan, quota and reports go by, nor over a billing period or a change of
+ * prices or of what is known of its provider: so every bill comes out as it would have before.
  */
 export function coarsened(
   rows: readonly LedgerRow[],
@@ -48,13 +51,20 @@ function spans(
   zone: string | undefined,
 ): (at: number) => Span {
   const its = facts.filter((one) => one.provider === provider)
-  const zones = new Set(its.flatMap(({ plan, quota }) => [plan && (plan.zone ?? 'UTC'), quota?.zone]).filter((one) => one !== undefined))
+  const plans = its.flatMap(({ plan }) => (plan ? [plan] : []))
+  const zones = new Set([...plans.map((plan) => plan.zone ?? 'UTC'), ...its.flatMap(({ quota }) => (quota ? [quota.zone] : []))])
   if (zone !== undefined || zones.size === 0) zones.add(zone ?? 'UTC')
-  const changes = its.map(({ since }) => Math.floor(since / bucketMs) * bucketMs).sort((a, b) => a - b)
+  const changes = its.map(({ since }) => Math.floor(since / bucketMs) * bucketMs)
+  // which day in a month a quota or a long limit was full would be lost
+  const daysOnly = its.some(({ quota, limits = [] }) => quota !== undefined || limits.some(({ perMs }) => perMs > settledMs.day))
+  const unit = grain === 'month' && daysOnly ? 'day' : grain
+  if (unit === 'month') changes.push(...plans.flatMap(changesOf))
+  changes.sort((a, b) => a - b)
   let known: Span = { start: 0, end: 0 }
   return (at) => {
     if (at >= known.start && at < known.end) return known
-    const around = [...zones].map((one) => unitAround(at, grain, one))
+    const around = [...zones].map((one) => unitAround(at, unit, one))
+    if (unit === 'month') around.push(...plans.map((plan) => billingPeriod(plan, at)))
     const before = changes.findLast((change) => change <= at) ?? Number.NEGATIVE_INFINITY
     const after = changes.find((change) => change > at) ?? Number.POSITIVE_INFINITY
     known = {
@@ -65,8 +75,9 @@ function spans(
   }
 }
 
-/** The hour or day of a time zone that a moment falls in. */
-function unitAround(at: number, unit: 'hour' | 'day', zone: string): Span {
+/** The hour, day or month of a time zone that a moment falls in. */
+function unitAround(at: number, unit: 'hour' | 'day' | 'month', zone: string): Span {
+  if (unit === 'month') return periodAround(at, unit, zone)
   const moment = Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone)
   const start = unit === 'day' ? moment.startOfDay() : moment.round({ smallestUnit: 'hour', roundingMode: 'floor' })
   const end = unit === 'day' ? start.add({ days: 1 }).startOfDay() : start.add({ hours: 1 })

@@ -10,8 +10,8 @@ export type LedgerMode = Exclude<Mode, 'offline'>
 /** Length of the time bucket that calls are counted in, milliseconds; every such bucket begins at a multiple of it. */
 export const bucketMs = 60_000
 
-/** How long time buckets are, finest first: those of minutes are put together into hours once these are over, and hours into days. */
-export const grains = ['minute', 'hour', 'day'] as const
+/** How long time buckets are, finest first: minutes are put together into hours once these are over, hours into days, and days into months. */
+export const grains = ['minute', 'hour', 'day', 'month'] as const
 export type Grain = (typeof grains)[number]
 
 /** The tally of one endpoint in one mode and one time bucket. */
@@ -30,7 +30,7 @@ export interface LedgerRow {
 }
 
 /** The grain of the details of a row, which together hold the same calls. */
-export const finerThan = { day: 'hour', hour: 'minute' } as const
+export const finerThan = { month: 'day', day: 'hour', hour: 'minute' } as const
 
 /** The moment that a row counts for where times are told apart: the begin of a minute, the middle of what is longer. */
 export function momentOf({ bucket, grain, lengthMs }: Pick<LedgerRow, 'bucket' | 'grain' | 'lengthMs'>): number {

@@ -1,13 +1,13 @@
 import { quotaPeriod } from '../limits/quota.js'
 import type { FactsInForce } from './facts-in-force.js'
-import { bucketMs, type Grain, type LedgerRow } from './ledger-row.js'
+import { bucketMs, type Grain, grains, type LedgerRow } from './ledger-row.js'
 
 /** Windows up to this length are settled in the rows of a grain, milliseconds: they were when these were put together of finer ones. */
-export const settledMs: Record<Grain, number> = { minute: 0, hour: 3_600_000, day: 86_400_000 }
+export const settledMs: Record<Grain, number> = { minute: 0, hour: 3_600_000, day: 86_400_000, month: 86_400_000 }
 
 /** Details were settled with the longer bucket that they are of. */
 function settledIn({ grain, isDetail }: LedgerRow): number {
-  return settledMs[isDetail ? (grain === 'minute' ? 'hour' : 'day') : grain]
+  return settledMs[isDetail ? (grains[grains.indexOf(grain) + 1] as Grain) : grain]
 }
 
 /**

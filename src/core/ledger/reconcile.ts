@@ -1,7 +1,7 @@
 import { Temporal } from 'temporal-polyfill'
 import { billedCalls } from '../money/billed-calls.js'
 import type { PlanOptions } from '../money/plan.js'
-import type { LedgerRow } from './ledger-row.js'
+import { type LedgerRow, momentOf } from './ledger-row.js'
 import { Tally } from './tally.js'
 
 /** What a provider's own usage export says of one day, `YYYY-MM-DD`. */
@@ -73,8 +73,9 @@ function daysOf({ usage, rows, plan, zone }: ReconcileInput, shiftedHalfHours: n
   const theirs = new Map<string, number>()
   for (const { day, calls } of usage) theirs.set(day, (theirs.get(day) ?? 0) + calls)
   const ours = new Map<string, Tally>()
-  for (const { bucket, tally } of rows) {
-    const day = dayIn(zone, bucket + shiftedHalfHours * 1_800_000)
+  for (const row of rows) {
+    const { tally } = row
+    const day = dayIn(zone, momentOf(row) + shiftedHalfHours * 1_800_000)
     const sum = ours.get(day) ?? new Tally()
     sum.merge(tally)
     ours.set(day, sum)

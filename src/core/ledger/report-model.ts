@@ -135,6 +135,29 @@ export interface TimeReport extends Comparison {
   readonly partial: boolean
 }
 
+/** What a journal says of one key. */
+export interface KeyReport {
+  readonly provider: string
+  readonly endpoint: string
+  /** No credentials stand in it. */
+  readonly key: string
+  readonly asked: number
+  readonly upstream: number
+  readonly fromStore: number
+  readonly letDown: number
+  /** Calls asked less upstream calls, refreshes among these. */
+  readonly spared: number
+}
+
+/** The keys that spared most calls, by the journal. */
+export interface KeysReport {
+  /** Lines in the time asked for, the first of them (ISO 8601), lines that could not be read, and ones that could not be written. */
+  readonly journal: { readonly lines: number; readonly since: string | null; readonly skipped: number; readonly lost: number }
+  /** How many keys there are. */
+  readonly keys: number
+  readonly list: readonly KeyReport[]
+}
+
 /** Everything a report says, as plain data: what `stash.report` returns and `stashen report --json` prints. */
 export interface Report {
   /** Begin of the first and end of the last time bucket that holds a call, ISO 8601; null where there is none. */
@@ -143,5 +166,7 @@ export interface Report {
   readonly providers: readonly ProviderReport[]
   /** The same calls by hours or days, where that was asked for. */
   readonly times?: readonly TimeReport[]
+  /** The keys that spared most calls, where that was asked for. */
+  readonly byKey?: KeysReport
   readonly totals: Comparison
 }

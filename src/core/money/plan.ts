@@ -65,6 +65,11 @@ export function termsAt(plan: PlanOptions, at: number): PlanTerms {
     .reduce<PlanTerms>(changed, plan)
 }
 
+/** The moments from which other prices hold. */
+export function changesOf({ changes = [], zone = 'UTC' }: PlanOptions): number[] {
+  return changes.map(({ from }) => beginOfDay(from, zone))
+}
+
 function changed(before: PlanTerms, { from: _, ...after }: { readonly from: string } & PlanTerms): PlanTerms {
   const pricesCalls = after.perCall !== undefined || after.tiers !== undefined || after.packages !== undefined
   if (!pricesCalls) return { ...before, ...after }

@@ -10,7 +10,8 @@ const known = new Map<string, number>()
 
 /** Decimals of a currency (ISO 4217). */
 export function digitsOf(currency: string): number {
-  const digits = known.get(currency) ?? new Intl.NumberFormat('en', { style: 'currency', currency }).resolvedOptions().maximumFractionDigits ?? 2
+  const digits =
+    known.get(currency) ?? new Intl.NumberFormat('en', { style: 'currency', currency }).resolvedOptions().maximumFractionDigits ?? 2
   known.set(currency, digits)
   return digits
 }

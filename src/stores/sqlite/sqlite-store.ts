@@ -226,7 +226,7 @@ function statementsOf(driver: SqliteDriver) {
     putTally: driver.prepare(
       'INSERT OR REPLACE INTO ledger (detail, grain, bucket, mode, provider, endpoint, length, tally) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
     ),
-    readLedger: driver.prepare(`${readRows} WHERE detail = 0 AND grain IN (0, 1, 2) AND bucket >= ? AND bucket < ? ${rowsByDay}`),
+    readLedger: driver.prepare(`${readRows} WHERE detail = 0 AND grain IN (0, 1, 2, 3) AND bucket >= ? AND bucket < ? ${rowsByDay}`),
     readDetails: driver.prepare(`${readRows} WHERE detail = 1 AND grain = ? AND bucket >= ? AND bucket < ? ${rowsByDay}`),
     dropDetails: driver.prepare('DELETE FROM ledger WHERE detail = 1 AND grain = ? AND bucket < ?'),
     oldestFiner: driver.prepare('SELECT min(bucket) AS bucket FROM ledger WHERE detail = 0 AND grain < ? AND bucket < ?'),

@@ -4,7 +4,7 @@ export const applicationId = 0x53747368
 /** Raised whenever the tables change in a way that other code cannot read. */
 export const formatVersion = 5
 
-/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1 for an hour, 2 for a day. */
+/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1 for an hour, 2 for a day, 3 for a month. */
 export const createTables = `
   CREATE TABLE IF NOT EXISTS entry (
     key TEXT PRIMARY KEY,

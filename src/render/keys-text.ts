@@ -1,0 +1,29 @@
+import Table from 'cli-table3'
+import type { KeysReport } from '../core/ledger/report-model.js'
+import { noLines } from './plain-table.js'
+import type { Colors } from './report-text.js'
+import { countText, momentText } from './words.js'
+
+/** Characters of a key that are shown. */
+const shownLength = 80
+
+/** The keys that spared most calls, as text for a terminal. */
+export function keysText({ journal, keys, list }: KeysReport, { colors, zone }: { colors: Colors; zone: string }): string {
+  const table = new Table({
+    head: ['', 'spared', 'asked', 'upstream', 'from store', 'let down', 'key'].map((name) => colors.dim(name)),
+    colAligns: ['left', 'right', 'right', 'right', 'right', 'right', 'left'],
+    style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
+    chars: noLines,
+  })
+  for (const { provider, endpoint, key, asked, upstream, fromStore, letDown, spared } of list) {
+    const shown = key.length > shownLength ? `${key.slice(0, shownLength - 3)}...` : key
+    table.push([`${provider}.${endpoint}`, ...[spared, asked, upstream, fromStore, letDown].map(countText), shown])
+  }
+  const since = journal.since === null ? 'nothing' : `${countText(journal.lines)} lines since ${momentText(journal.since, zone)}`
+  const faults = [
+    ...(journal.skipped > 0 ? [`${countText(journal.skipped)} could not be read and were skipped`] : []),
+    ...(journal.lost > 0 ? [`${countText(journal.lost)} could not be written`] : []),
+  ]
+  const title = `${colors.bold('Keys')}   ${countText(list.length)} of ${countText(keys)}, by the calls spared; the journal holds ${[since, ...faults].join(', ')}`
+  return `${title}\n\n${table.toString().replace(/ +$/gm, '')}`
+}

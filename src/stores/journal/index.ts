@@ -1,0 +1,1 @@
+export { type FileJournalOptions, fileJournal } from './file-journal.js'
