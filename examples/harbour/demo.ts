@@ -24,7 +24,7 @@ export interface DemoSetting {
 
 /**
  * Plays the demo day twice, side by side: once only measuring and once reusing, each in a thread with providers of its own, and
- * both in the ledger of one store file. Leaves beside it, for each provider, what it bills for the day of reuse, as CSV. Returns what the
+ * both in the ledger of one store file. Leaves beside it, of the day of reuse, a journal of the calls, and for each provider what it bills, as CSV. Returns what the
  * providers counted and billed themselves.
  */
 export async function runDemo({ file, seed, onStart, onCalls }: DemoSetting): Promise<{ measure: Day; reuse: Day }> {

@@ -1,4 +1,5 @@
 import { type Mode, openStash, type Stash } from 'stashen'
+import { fileJournal } from 'stashen/journal'
 import { sqliteStore } from 'stashen/sqlite'
 import { providers } from './config.js'
 import { FastClock } from './fast-clock.js'
@@ -28,7 +29,8 @@ export async function runDay({ file, mode, seed, traffic, onCall }: DaySetting):
   const clock = new FastClock(dayStart)
   const harbour = await openHarbour({ clock, seed })
   try {
-    const open = () => openStash({ store: sqliteStore(file), mode, clock, fetch: harbour.fetch, providers })
+    const journal = mode === 'reuse' ? { journal: fileJournal(`${file}.calls.jsonl`) } : {}
+    const open = () => openStash({ store: sqliteStore(file), mode, clock, fetch: harbour.fetch, providers, ...journal })
     const stashes = [await open(), await open()] as const
     await clock.run(play(stashes, clock, traffic, onCall))
     const { ebbline, skerrylight, quayrate } = harbour.providers

@@ -57,7 +57,7 @@ async function makeRoom(file: string, demo: Demo): Promise<void> {
   const foreign = report.providers.find(({ provider }) => !demo.providers.includes(provider))
   if (foreign)
     throw new UsageError(`"${file}" holds the books of "${foreign.provider}", not of an earlier demo: name another file with --store`)
-  for (const ending of ['', '-wal', '-shm']) rmSync(`${file}${ending}`, { force: true })
+  for (const ending of ['', '-wal', '-shm', '.calls.jsonl']) rmSync(`${file}${ending}`, { force: true })
 }
 
 function nextSteps(file: string): string {
@@ -65,6 +65,7 @@ function nextSteps(file: string): string {
 The store file is ${file}. Try next:
   npx stashen report --store ${file} --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00
   npx stashen report --store ${file} --by hour
+  npx stashen report --store ${file} --by key --journal ${file}.calls.jsonl
   npx stashen reconcile ${file}.skerrylight-usage.csv --store ${file} --provider skerrylight --mode reuse
 `
 }

@@ -4,6 +4,9 @@ import type { Store } from '../core/ports/store.js'
 /** The longest that a bucket can be, milliseconds. */
 const longestMs = 32 * 86_400_000
 
+/** Of a longer time only whole buckets are told, where these will do: so it is told quickly. */
+const longMs = 62 * 86_400_000
+
 /** Buckets that are wanted, and how. */
 export interface Wanted {
   readonly since: number
@@ -24,7 +27,7 @@ export async function readRows(
   const isTooLong = ({ grain }: LedgerRow) => grains.indexOf(grain) > grains.indexOf(finest)
   for (const grain of ['month', 'day', 'hour'] as const) {
     const [first, end] = extentOf(rows)
-    const all = [...cuts, first + 1, end - 1] // so that it shows when the first and the last call was
+    const all = end - first > longMs ? cuts : [...cuts, first + 1, end - 1] // so that it shows when the first and the last call was
     const reachesOver = ({ bucket, lengthMs }: LedgerRow) => all.some((cut) => cut > bucket && cut < bucket + lengthMs)
     const inDetail = rows.filter((row) => row.grain === grain && (isTooLong(row) || reachesOver(row)))
     if (inDetail.length === 0) continue
