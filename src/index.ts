@@ -28,13 +28,17 @@ export {
 } from './core/errors.js'
 export type { EventListener, EventName, StashEvents, UpstreamCallFacts } from './core/events.js'
 export type { JournalLine } from './core/ledger/journal-line.js'
-export type { BillingFacts, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
-export type { PricedPeriod } from './core/ledger/provider-prices.js'
+export type { BillingFacts, ExchangeRates, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
+export type { Credits, PricedPeriod } from './core/ledger/provider-prices.js'
 // Reports
 export type {
   Comparison,
+  Converted,
   EndpointReport,
   Figures,
+  KeyReport,
+  KeysReport,
+  Percentiles,
   ProviderReport,
   QuotaUse,
   Report,
@@ -43,10 +47,11 @@ export type {
   Without,
 } from './core/ledger/report-model.js'
 export type { BudgetLevel, BudgetOptions } from './core/limits/budget.js'
+export type { CallRange, QuotaForecast } from './core/limits/forecast.js'
 export type { LimitOptions, WindowKind, WindowUnit } from './core/limits/limit.js'
 export type { BudgetStatus, HoldOffStatus, LimitStatus, ProviderStatus } from './core/limits/status.js'
 export type { Money } from './core/money/money.js'
-export type { PlanOptions, PlanTerms, PlanTier, UnbilledOutcome } from './core/money/plan.js'
+export type { PlanOptions, PlanTerms, PlanTier, Rounding, UnbilledOutcome } from './core/money/plan.js'
 export type { Clock } from './core/ports/clock.js'
 export type { Journal } from './core/ports/journal.js'
 export type { Entry, Maybe, Opening, SharedRecord, Store } from './core/ports/store.js'

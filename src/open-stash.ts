@@ -2,11 +2,10 @@ import { assemble } from './assemble.js'
 import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
 import type { LedgerOptions, StashConfig } from './config/stash-config.js'
 import { StashenError } from './core/errors.js'
-import { unmatched } from './core/ledger/ledger-row.js'
+import { everyProvider, unmatched } from './core/ledger/ledger-row.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
-import { type Common, compileEndpoint, endpointList, factsOf, resolveRule } from './core/rules/compile.js'
-import type { ProviderOptions } from './core/rules/options.js'
+import { compileEndpoint, endpointList, factsOf, resolveRule } from './core/rules/compile.js'
 import { durationMs } from './core/time/duration.js'
 import { Events } from './engine/events.js'
 import type { Fetch } from './engine/http-upstream.js'
@@ -57,7 +56,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     },
   })
   await store.open({ now: clock.now(), warn })
-  await rememberFacts(store, providers, sets, clock.now())
+  await rememberFacts(store, config, clock.now())
   const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
   const { books, runner, http, gate } = assemble(config, { store, clock, mode, events, warn })
@@ -143,12 +142,8 @@ function textOr(value: unknown, other: string): string {
   return typeof value === 'string' ? value : other
 }
 
-async function rememberFacts(
-  store: Store,
-  providers: Readonly<Record<string, ProviderOptions>>,
-  sets: Common['sets'],
-  now: number,
-): Promise<void> {
+async function rememberFacts(store: Store, { providers = {}, sets = {}, exchange }: StashConfig, now: number): Promise<void> {
+  if (exchange) await store.addFacts({ provider: everyProvider, endpoint: null, since: now, rates: exchange })
   for (const [name, options] of Object.entries(providers)) {
     await store.addFacts(factsOf(name, options, now))
     for (const endpoint of endpointList(options))

@@ -31,8 +31,11 @@ describe('budgets', () => {
         fc.constantFrom('0.5', '3', '40'),
         fc.constantFrom(minute, 100 * hour),
         (anyPlan, calls, money, longestMs) => {
-          const { baseFee: _, minimum: __, changes = [], ...terms } = anyPlan
-          const plan: PlanOptions = { ...terms, changes: changes.map(({ baseFee: _fee, minimum: _least, ...change }) => change) }
+          const { baseFee: _, minimum: __, rounding: ___, changes = [], ...terms } = anyPlan
+          const plan: PlanOptions = {
+            ...terms,
+            changes: changes.map(({ baseFee: _fee, minimum: _least, rounding: _round, ...change }) => change),
+          }
           const budget = compileBudget({ money, per: 'year', zone: 'UTC' }, plan)
           const spending = (endpoint: string) => ({
             budgets: [budget],

@@ -122,18 +122,20 @@ describe('plans', () => {
           coarsened(rows, grain, facts, 'UTC').filter(({ isDetail }) => !isDetail)
         const hours = fine.length > 5 ? [...longer(fine.slice(5), 'hour'), ...fine.slice(0, 5)] : fine
         const days = longer(hours, 'day')
+        const periodsOf = ({ providers }: Report) =>
+          providers.flatMap(({ periods }) => periods.map(({ from, ...period }) => (plan.prepaid ? period.amount : { from, ...period })))
         const told = (rows: readonly LedgerRow[]) => {
           const report = reportOf({ rows, facts, since: 0, until: begin + 100 * day, times: { by: 'day', zone: plan.zone ?? 'UTC' } })
           const { without, with: made } = report.totals
           const byDay = report.times?.filter(({ with: one }) => one).map((one) => [one.from, one.with?.asked]) ?? []
           const spans = new Map<string, number>()
           for (const [from, asked] of byDay) spans.set(String(from).slice(0, 16), Number(asked))
-          return { periods: report.providers[0]?.periods, made, upstream: without.upstream, calls: sum([...spans.values()].map(BigInt)) }
+          return { periods: periodsOf(report), made, upstream: without.upstream, calls: sum([...spans.values()].map(BigInt)) }
         }
         expect(told(days)).to.eql(told(fine))
         const bill = (rows: readonly LedgerRow[]) => {
-          const { providers, totals } = reportOf({ rows, facts, since: 0, until: begin + 100 * day })
-          return { periods: providers.map(({ periods }) => periods), totals }
+          const report = reportOf({ rows, facts, since: 0, until: begin + 100 * day })
+          return { periods: periodsOf(report), totals: report.totals }
         }
         expect(bill(longer(days, 'month'))).to.eql(bill(days))
         const refusedOf = (rows: readonly LedgerRow[]) =>

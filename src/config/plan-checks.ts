@@ -14,17 +14,26 @@ export function planFaults(plan: Partial<PlanOptions> | undefined, path: string)
   return [
     ...termsFaults(plan, path),
     ...changes.flatMap((change, i) => termsFaults(change, `${path}.changes[${i}]`)),
-    ...(needy !== undefined && plan.period === undefined
+    ...(needy !== undefined && plan.period === undefined && plan.prepaid === undefined
       ? [fault(needy, 'needs a "period": say how long the billing period is, e.g. "month"')]
       : []),
+    ...(plan.prepaid === undefined ? [] : prepaidFaults(plan, needy, path)),
     ...(plan.anchorDay !== undefined && plan.period !== 'month'
       ? [fault('anchorDay', 'is for periods of a month: say "period": "month"')]
       : []),
-    ...(plan.perCall === undefined && plan.units === undefined && needy === undefined
+    ...(plan.perCall === undefined && plan.units === undefined && needy === undefined && plan.prepaid === undefined
       ? [fault('perCall', 'is missing: say what a call costs, or a period')]
       : []),
     ...(days.some((day, i) => days.indexOf(day) !== i) ? [fault('changes', 'has two changes from one day on: put them together')] : []),
   ]
+}
+
+/** Credits bought in advance know no period, and are a way of pricing calls. */
+function prepaidFaults({ perCall, period, changes }: Partial<PlanOptions>, needy: string | undefined, path: string): ConfigFault[] {
+  const beside = Object.entries({ perCall, period, changes }).find(([, value]) => value !== undefined)?.[0] ?? needy
+  return beside === undefined
+    ? []
+    : [{ path: `${path}.${beside}`, message: 'stands beside "prepaid": credits are used up in no period, and at one price' }]
 }
 
 function termsFaults({ perCall, tiers, tiering, packages, minimum, maximum }: PlanTerms, path: string): ConfigFault[] {

@@ -1,9 +1,11 @@
 import { z } from 'zod'
-import { tierings, unbilledOutcomes } from '../core/money/plan.js'
+import { roundings, tierings, unbilledOutcomes } from '../core/money/plan.js'
 import { calendarPeriods } from '../core/time/calendar.js'
 import { callCount, monthDay, name, noCount, oneOf, price, received, text, zone } from './schema-words.js'
 
 const date = text(isDate, 'a date, e.g. "2026-07-01"')
+
+export const currency = text(isCurrency, 'an ISO 4217 currency code, e.g. "EUR"')
 
 const planTerms = {
   baseFee: price.optional(),
@@ -15,12 +17,14 @@ const planTerms = {
   units: z.record(name, z.strictObject({ price, per: callCount.optional() })).optional(),
   minimum: price.optional(),
   maximum: price.optional(),
+  rounding: oneOf(roundings).optional(),
 }
 
 /** The shape of `PlanOptions`. */
 export const plan = z.strictObject({
-  currency: text(isCurrency, 'an ISO 4217 currency code, e.g. "EUR"'),
+  currency,
   ...planTerms,
+  prepaid: z.strictObject({ credits: callCount, price }).optional(),
   period: z
     .union([z.strictObject({ days: callCount, from: date }), oneOf(calendarPeriods)], {
       error: (issue) => `${received(issue)} is no period: write "day", "month", "year" or { days: 30, from: "2026-07-01" }`,

@@ -7,7 +7,7 @@ import { calendarPeriods } from '../core/time/calendar.js'
 import { weekdays } from '../core/time/timetable.js'
 import { budget } from './budget-schema.js'
 import { limit } from './limit-schema.js'
-import { plan } from './plan-schema.js'
+import { currency, plan } from './plan-schema.js'
 import {
   callCount,
   duration,
@@ -225,6 +225,7 @@ export const configSchema = z.strictObject({
   mode: oneOf(modes).optional(),
   sets: z.record(name, z.strictObject(reuse)).optional(),
   providers: z.record(name, provider).optional(),
+  exchange: z.strictObject({ currency, rates: z.record(currency, price) }).optional(),
   ledger: z.strictObject({ minutesFor: duration.optional(), hoursFor: duration.optional(), zone: zone.optional() }).optional(),
   journal: part('a journal: give fileJournal(file)', isObject),
   fetch: part('a function', isFunction),

@@ -1,4 +1,5 @@
 import type { Mode } from '../core/decide/mode.js'
+import type { ExchangeRates } from '../core/ledger/ledger-row.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Journal } from '../core/ports/journal.js'
 import type { Store } from '../core/ports/store.js'
@@ -28,6 +29,8 @@ export interface StashConfig {
   readonly sets?: Readonly<Record<string, ReuseOptions>>
   /** Third-party APIs by name. */
   readonly providers?: Readonly<Record<string, ProviderOptions>>
+  /** A currency that all money is told in besides its own, and what one unit of each other is in it: `{ currency: "EUR", rates: { NOK: "0.085" } }`. */
+  readonly exchange?: ExchangeRates
   /** How finely the ledger tells times apart. */
   readonly ledger?: LedgerOptions
   /** Where every call is written down, one line each. Default: nowhere. */

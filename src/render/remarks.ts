@@ -7,9 +7,20 @@ export function remarkOf({ with: reused, saved, couldSave, without }: EndpointRe
     return couldSave && couldSave.upstreamCalls > 0
       ? `reuse would have spared ${shareText(couldSave.upstreamCalls, without.upstream)} of its calls`
       : ''
+  return lossOf({ saved, with: reused }) ?? troubles(reused) ?? speed(reused) ?? ''
+}
+
+/** That an endpoint costs more with the stash than without, and by what; undefined where it does not. */
+export function lossOf({ saved, with: reused }: Pick<EndpointReport, 'saved' | 'with'>): string | undefined {
   const lost = saved?.money.find(({ amount }) => Number(amount) < 0)
-  if (lost) return `costs ${lost.currency} ${lost.amount.slice(1)} more than without: look at what refreshes it`
-  return troubles(reused) ?? speed(reused) ?? ''
+  if (!lost || !reused) return undefined
+  const { background, repeated } = reused
+  const causes = [
+    ...(background > 0 ? [`${countText(background)} calls in the background`] : []),
+    ...(repeated > 0 ? [`${countText(repeated)} repetitions`] : []),
+  ]
+  const why = causes.length > 0 ? `for ${causes.join(' and ')}` : 'for its share of the tiers or allowance'
+  return `costs ${lost.currency} ${lost.amount.slice(1)} more than without, ${why}`
 }
 
 function troubles({ asked, letDown, stale }: Figures): string | undefined {

@@ -1,11 +1,12 @@
 import Table from 'cli-table3'
 import type { createColors } from 'picocolors'
 import type { PricedPeriod } from '../core/ledger/provider-prices.js'
-import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
+import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
 import { keysText } from './keys-text.js'
 import { noLines } from './plain-table.js'
+import { lossOf } from './remarks.js'
 import { timesText } from './times-text.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
 
@@ -36,8 +37,10 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   const periods = periodLines(report, zone, money)
   const keys = report.byKey ? ['', keysText(report.byKey, { colors, zone })] : []
   const forecast = forecastLines(report, zone)
+  const converted = report.converted ? [convertedLine(report.converted, money)] : []
   const times = report.times ? ['', timesText(report.times, { colors, zone, money })] : []
-  const saved = [...savedLines(report.totals, colors, money), ...report.providers.flatMap(withinAllowance)]
+  const notes = [...report.providers.flatMap(withinAllowance), ...report.providers.flatMap(losing)]
+  const saved = [...savedLines(report.totals, colors, money), ...converted, ...notes]
   return [
     title,
     '',
@@ -55,21 +58,26 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
 export type Colors = TextOptions['colors']
 type MoneyWriter = ReturnType<typeof moneyWriter>
 
-function moneysOf({ providers, totals, times = [] }: Report): Money[] {
+function moneysOf({ providers, totals, times = [], converted }: Report): Money[] {
   const comparisons = [totals, ...times, ...providers.flatMap(({ endpoints }) => endpoints)]
-  return comparisons.flatMap(({ without, with: reused, saved, couldSave }) =>
-    [without, reused, saved, couldSave].flatMap((part) => part?.money ?? []),
-  )
+  const inOne = converted ? [converted.without, converted.with, converted.saved].filter((one) => one !== null) : []
+  return [
+    ...inOne,
+    ...comparisons.flatMap(({ without, with: reused, saved, couldSave }) =>
+      [without, reused, saved, couldSave].flatMap((part) => part?.money ?? []),
+    ),
+  ]
 }
 
 function providerLine(
-  { provider, quota, periods, ...comparison }: ProviderReport,
+  { provider, quota, periods, credits, ...comparison }: ProviderReport,
   { colors, zone, money }: TextOptions & { readonly money: MoneyWriter },
 ): string {
   const [period, ...more] = periods.filter(isLong)
   const facts = [
     ...(quota ? [quotaText(quota, comparison)] : []),
     ...(period && more.length === 0 ? [periodText(period, zone, money)] : []),
+    ...(credits ? [`${countText(credits.left)} of ${countText(credits.bought)} prepaid credits left`] : []),
   ]
   return [colors.bold(provider), ...facts].join('   ')
 }
@@ -95,6 +103,20 @@ function isLong({ from, until }: PricedPeriod): boolean {
 function periodText({ currency, amount, from, until, partial }: PricedPeriod, zone: string, money: MoneyWriter): string {
   const span = `${momentText(from, zone).slice(0, 10)} to ${momentText(until, zone).slice(0, 10)}`
   return `billed ${money([{ currency, amount }])} for ${span}${partial ? ' (in part)' : ''}`
+}
+
+function convertedLine({ currency, rates, without, with: made, saved }: Converted, money: MoneyWriter): string {
+  const used = Object.entries(rates).map(([other, rate]) => `1 ${other} is ${currency} ${rate}`)
+  const amounts = made && saved ? `${money([saved])} saved of ${money([without])}` : money([without])
+  return `       all money in ${currency}: ${amounts} (${used.join(', ')})`
+}
+
+/** Says of endpoints on which the stash loses money that it does. */
+function losing({ provider, endpoints }: ProviderReport): string[] {
+  return endpoints.flatMap((one) => {
+    const words = lossOf(one)
+    return words === undefined ? [] : [`       ${provider}.${one.endpoint} ${words}`]
+  })
 }
 
 /** Says of calls that were saved and saved nothing that the plan includes them. */

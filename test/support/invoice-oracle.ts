@@ -28,7 +28,8 @@ function dateIn(zone: string, at: number): [year: number, month: number, day: nu
 }
 
 /** Names the billing period of a call. */
-function periodOf({ period = 'month', anchorDay = 1, zone = 'UTC' }: PlanOptions, at: number): string {
+function periodOf({ period = 'month', anchorDay = 1, zone = 'UTC', prepaid }: PlanOptions, at: number): string {
+  if (prepaid) return 'ever'
   const [year, month, day] = dateIn(zone, at)
   if (typeof period === 'object') {
     const days = (Date.UTC(year, month - 1, day) - Date.parse(`${period.from}T00:00Z`)) / 86_400_000
@@ -42,6 +43,7 @@ function periodOf({ period = 'month', anchorDay = 1, zone = 'UTC' }: PlanOptions
 }
 
 function termsOf(plan: PlanOptions, at: number): PlanTerms {
+  if (plan.prepaid) return { packages: { of: plan.prepaid.credits, price: plan.prepaid.price } }
   const [year, month, day] = dateIn(plan.zone ?? 'UTC', at)
   const today = `${year}-${String(month).padStart(2, '0')}-${String(day).padStart(2, '0')}`
   let terms: PlanTerms = plan
@@ -100,15 +102,24 @@ function invoice(plan: PlanOptions, prices: EndpointPrices, calls: readonly Jour
   }
   const first = firstTerms(plan, calls)
   charge += millionths(first.baseFee)
-  const { minimum, maximum } = last ?? first
+  const { minimum, maximum, rounding } = last ?? first
   if (minimum !== undefined && charge < millionths(minimum)) charge = millionths(minimum)
   if (maximum !== undefined && charge > millionths(maximum)) charge = millionths(maximum)
-  return charge
+  return rounding ? cents(charge, rounding) * 10_000n : charge
+}
+
+/** Whole cents of so many millionths. */
+function cents(charge: bigint, rounding: NonNullable<PlanTerms['rounding']>): bigint {
+  const [whole, rest] = [charge / 10_000n, charge % 10_000n]
+  if (rest === 0n || rounding === 'down') return whole
+  if (rounding === 'up' || rest > 5_000n) return whole + 1n
+  return rest === 5_000n && (rounding === 'half-up' || whole % 2n === 1n) ? whole + 1n : whole
 }
 
 /** The prices at the begin of the period, which is found by going back a minute at a time, in longer steps first. */
 function firstTerms(plan: PlanOptions, calls: readonly JournalCall[]): PlanTerms {
   let at = calls[0]?.at ?? 0
+  if (plan.prepaid) return termsOf(plan, at)
   const period = periodOf(plan, at)
   for (const step of [86_400_000, 3_600_000, 60_000, 1_000, 1]) while (periodOf(plan, at - step) === period) at -= step
   return termsOf(plan, at)

@@ -10,7 +10,7 @@ export const prices: EndpointPrices = { quote: { perCall: '0.15' }, search: { we
 const price = fc.integer({ min: 0, max: 2_000_000 }).map((n) => (n / 1_000_000).toFixed(6).replace(/\.?0+$/, ''))
 
 /** Ways to price calls. */
-export const callPrices: fc.Arbitrary<PlanTerms> = fc.oneof(
+const callPrices: fc.Arbitrary<PlanTerms> = fc.oneof(
   fc.record({ perCall: price }),
   fc
     .record({
@@ -29,11 +29,21 @@ export const callPrices: fc.Arbitrary<PlanTerms> = fc.oneof(
 )
 
 const around: fc.Arbitrary<PlanTerms> = fc.record(
-  { baseFee: price, included: fc.integer({ min: 1, max: 40 }), minimum: price, maximum: fc.constant('9.5') },
+  {
+    baseFee: price,
+    included: fc.integer({ min: 1, max: 40 }),
+    minimum: price,
+    maximum: fc.constant('9.5'),
+    rounding: fc.constantFrom('half-up', 'half-even', 'up', 'down'),
+  },
   { requiredKeys: [] },
-)
+) as fc.Arbitrary<PlanTerms>
 
-export const plans: fc.Arbitrary<PlanOptions> = fc
+const prepaid: fc.Arbitrary<PlanOptions> = fc
+  .record({ credits: fc.integer({ min: 1, max: 40 }), price })
+  .map((credits) => ({ currency: 'EUR', prepaid: credits }))
+
+const periodic: fc.Arbitrary<PlanOptions> = fc
   .record({
     terms: callPrices,
     around,
@@ -50,6 +60,8 @@ export const plans: fc.Arbitrary<PlanOptions> = fc
       changes: [{ from: new Date(begin + change.day * day).toISOString().slice(0, 10), ...change.terms, ...change.around }],
     }),
   }))
+
+export const plans: fc.Arbitrary<PlanOptions> = fc.oneof({ weight: 9, arbitrary: periodic }, { weight: 1, arbitrary: prepaid })
 
 /** Ten weeks over a leap day and the changes to summer time of Europe and Newfoundland. */
 export const begin = Date.parse('2028-01-25T00:00Z')

@@ -1,10 +1,12 @@
-import { type BillingFacts, bucketMs } from './ledger-row.js'
+import { type BillingFacts, bucketMs, everyProvider } from './ledger-row.js'
 
 export interface FactsInForce {
   /** Whether any provider was ever known to have limits or a quota. */
   readonly anyLimits: boolean
   /** Since when anything is known of a provider. */
   since(provider: string): number
+  /** The newest rates. */
+  readonly rates: BillingFacts['rates']
   quota(provider: string, bucket: number): BillingFacts['quota']
   plan(provider: string, bucket: number): BillingFacts['plan']
   limits(provider: string, bucket: number): BillingFacts['limits']
@@ -30,6 +32,7 @@ export function factsInForce(facts: readonly BillingFacts[]): FactsInForce {
   }
   return {
     anyLimits: facts.some(({ limits, quota }) => limits !== undefined || quota !== undefined),
+    rates: facts.findLast(({ provider }) => provider === everyProvider)?.rates,
     since: (provider) => byPlace.get(provider)?.get(null)?.[0]?.since ?? Number.POSITIVE_INFINITY,
     quota: (provider, bucket) => at(provider, null, bucket)?.quota,
     plan: (provider, bucket) => at(provider, null, bucket)?.plan,
@@ -48,6 +51,6 @@ export function sameFacts(one: BillingFacts, other: BillingFacts): boolean {
   return JSON.stringify(contents(one)) === JSON.stringify(contents(other))
 }
 
-function contents({ plan, price, quota, limits }: BillingFacts): unknown[] {
-  return [plan, price, quota, limits]
+function contents({ plan, price, quota, limits, rates }: BillingFacts): unknown[] {
+  return [plan, price, quota, limits, rates]
 }

@@ -49,7 +49,18 @@ export interface BillingFacts {
   readonly quota?: Quota | undefined
   /** Windows of the limits that the provider sets on all its calls. */
   readonly limits?: readonly WindowedCalls[] | undefined
+  /** Of all providers together. */
+  readonly rates?: ExchangeRates | undefined
 }
+
+/** What one unit of other currencies is in `currency`: decimals, by ISO 4217 code. */
+export interface ExchangeRates {
+  readonly currency: string
+  readonly rates: Readonly<Record<string, string>>
+}
+
+/** Stands for the provider of facts that hold for all of them. */
+export const everyProvider = '(all)'
 
 /** Stands for the endpoint of a provider's calls that no endpoint covers, and for the provider of calls to nobody known. */
 export const unmatched = '(unmatched)'

@@ -2,7 +2,7 @@ import Big from 'big.js'
 import { apportioned } from '../money/apportion.js'
 import type { Money } from '../money/money.js'
 import { chargeOfPeriod, chargeOfUnits, type Metered } from '../money/period-charge.js'
-import { billingPeriod, type PlanOptions, termsAt as termsOfPlan } from '../money/plan.js'
+import { billingPeriod, type PlanOptions, type PlanTerms, termsAt as termsOfPlan } from '../money/plan.js'
 import { priceDigits } from '../money/price-digits.js'
 import type { Units } from '../rules/units.js'
 import type { FactsInForce } from './facts-in-force.js'
@@ -27,14 +27,14 @@ export interface PricedPeriod extends Money {
 export function priceTimes(known: FactsInForce, pricing: Omit<Pricing, 'until'>, begins: readonly number[]): Map<number, Money[]> {
   const sums = new Map<number, Map<string, Big>>()
   for (const { plan, start, before, within } of slicesOf(known, pricing.provider, pricing.rows, pricing.since)) {
-    const first = termsOfPlan(known.plan(pricing.provider, start) ?? plan, start)
+    const first = firstTerms(known, pricing.provider, { plan, start })
     const soFar = usageOf(known, plan, before, pricing)
     let [metered, own] = [soFar.metered, soFar.own]
-    let charged = before.length > 0 ? chargeOfPeriod(first, metered, own) : new Big(0)
+    let charged = before.length > 0 ? chargeOfPeriod(first, metered, own, plan.currency) : new Big(0)
     for (const [begin, rows] of byTime(within, begins)) {
       const usage = usageOf(known, plan, rows, pricing)
       ;[metered, own] = [joined(metered, usage.metered), own.plus(usage.own)]
-      const charge = chargeOfPeriod(first, metered, own)
+      const charge = chargeOfPeriod(first, metered, own, plan.currency)
       const sum = sums.get(begin) ?? new Map<string, Big>()
       sums.set(begin, sum)
       add(sum, plan.currency, charge.minus(charged))
@@ -93,13 +93,14 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
     const { plan, start, end, before, within } = slice
     const usage = (part: readonly LedgerRow[]) => usageOf(known, plan, part, { callsOf, unitsOf })
     const [earlier, later] = [usage(before), usage(within)]
-    const first = termsOfPlan(known.plan(provider, start) ?? plan, start)
-    const whole = chargeOfPeriod(first, [...earlier.metered, ...later.metered], earlier.own.plus(later.own))
-    const charge = before.length > 0 ? whole.minus(chargeOfPeriod(first, earlier.metered, earlier.own)) : whole
+    const first = firstTerms(known, provider, { plan, start })
+    const whole = chargeOfPeriod(first, [...earlier.metered, ...later.metered], earlier.own.plus(later.own), plan.currency)
+    const charge = before.length > 0 ? whole.minus(chargeOfPeriod(first, earlier.metered, earlier.own, plan.currency)) : whole
     const { currency } = plan
     periods.push({
-      ...{ currency, amount: charge.toFixed(), from: new Date(start).toISOString(), until: new Date(end).toISOString() },
-      partial: start < Math.max(since, known.since(provider)) || end > until,
+      ...{ currency, amount: charge.toFixed() },
+      ...(plan.prepaid ? spanOf(within) : { from: new Date(start).toISOString(), until: new Date(end).toISOString() }),
+      partial: !plan.prepaid && (start < Math.max(since, known.since(provider)) || end > until),
     })
     const endpoints = [...later.byEndpoint.keys()].sort()
     const shares = endpoints.map((name) => later.byEndpoint.get(name)?.metered ?? 0)
@@ -120,6 +121,37 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
     fees: moneyOf(fees),
     periods,
   }
+}
+
+/** The prices that held when a period began. */
+function firstTerms(known: FactsInForce, provider: string, { plan, start }: Pick<Slice, 'plan' | 'start'>): PlanTerms {
+  return termsOfPlan((plan.prepaid ? undefined : known.plan(provider, start)) ?? plan, start)
+}
+
+/** From the first to the last of some rows. */
+function spanOf(rows: readonly LedgerRow[]): { from: string; until: string } {
+  const end = rows.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), 0)
+  return { from: new Date(rows[0]?.bucket ?? 0).toISOString(), until: new Date(end).toISOString() }
+}
+
+/** How many prepaid credits were used by the rows of a provider up to the last of them, and are left of those bought. */
+export function creditsOf(known: FactsInForce, provider: string, rows: readonly LedgerRow[], callsOf: Pricing['callsOf']): Credits | null {
+  const last = rows.reduce((latest, { bucket }) => Math.max(latest, bucket), Number.NEGATIVE_INFINITY)
+  const plan = known.plan(provider, last)
+  if (!plan?.prepaid) return null
+  const { credits } = plan.prepaid
+  const its = rows.filter(({ bucket }) => known.plan(provider, bucket)?.prepaid)
+  const { metered } = usageOf(known, plan, its, { callsOf, unitsOf: () => ({}) })
+  const used = metered.reduce((sum, { calls }) => sum + calls, 0)
+  const bought = Math.ceil(used / credits) * credits
+  return { used, bought, left: bought - used }
+}
+
+/** Credits bought in advance: used ever, bought ever, and left of these. */
+export interface Credits {
+  readonly used: number
+  readonly bought: number
+  readonly left: number
 }
 
 /** The billing periods that rows fall into, each with its rows in the order of time. */

@@ -1,7 +1,7 @@
 import type { QuotaForecast } from '../limits/forecast.js'
 import type { Money } from '../money/money.js'
 import type { CalendarPeriod } from '../time/calendar.js'
-import type { PricedPeriod } from './provider-prices.js'
+import type { Credits, PricedPeriod } from './provider-prices.js'
 
 /** Milliseconds, within 1%; null stands where nothing was measured. */
 export interface Percentiles {
@@ -124,6 +124,8 @@ export interface ProviderReport extends Comparison {
   /** What each billing period costs, or so much of it as falls into the report: by the calls made while reusing, else while measuring. */
   readonly periods: readonly PricedPeriod[]
   readonly quota: QuotaUse | null
+  /** Credits bought in advance, by the calls made while reusing, else while measuring; null where the plan has none. */
+  readonly credits: Credits | null
 }
 
 /** One hour or day of a report. */
@@ -169,4 +171,16 @@ export interface Report {
   /** The keys that spared most calls, where that was asked for. */
   readonly byKey?: KeysReport
   readonly totals: Comparison
+  /** All money in one currency, where the configuration gives rates for every other. */
+  readonly converted?: Converted
+}
+
+/** Money of all currencies in one, by the rates known at the report's end; rounded a half up to its decimals (ISO 4217). */
+export interface Converted {
+  readonly currency: string
+  /** What one unit of a currency is in this one: decimals, by ISO 4217 code. */
+  readonly rates: Readonly<Record<string, string>>
+  readonly without: Money
+  readonly with: Money | null
+  readonly saved: Money | null
 }

@@ -1,11 +1,13 @@
 import { quotaPeriod } from '../limits/quota.js'
+import { billedCalls } from '../money/billed-calls.js'
+import { convert } from './convert.js'
 import { allOf, costsOf } from './costs.js'
 import { factsInForce } from './facts-in-force.js'
 import { type Costs, type Counted, compare, counted, sumOf, together } from './figures.js'
 import { groupBy } from './group-by.js'
 import type { BillingFacts, LedgerRow } from './ledger-row.js'
 import { overLimits } from './over-limit.js'
-import { billingSince, type ProviderPrices } from './provider-prices.js'
+import { billingSince, creditsOf, type ProviderPrices } from './provider-prices.js'
 import { quotaUse } from './quota-use.js'
 import type { ProviderReport, Report } from './report-model.js'
 import { spansOf, timesOf } from './report-times.js'
@@ -60,19 +62,29 @@ export function reportOf({ rows, facts, since, until, times, recent = [], toldLe
     fees: feesOf(inAll, cost),
     periods: cost.reused.periods.length > 0 ? cost.reused.periods : cost.measured.periods,
     quota: quotaOf(provider),
+    credits: creditsOf(known, provider, rowsMade(inProvider.get(provider) ?? []), ({ tally }, plan) => billedCalls(plan, tally)),
   }))
+  const totals = compare(
+    together(sums.map((one) => one.counted)),
+    (kind) => sumOf(sums.map(({ cost }) => allOf(cost[kind]))),
+    time.sum(sums.map(({ provider, endpoints }) => time.of(provider, endpoints))),
+  )
+  const converted = convert(totals, known.rates)
   const spans = times && told.length > 0 ? spansOf(times, told, first, end) : undefined
   return {
     since: told.length > 0 ? new Date(first).toISOString() : null,
     until: told.length > 0 ? new Date(end).toISOString() : null,
     providers,
     ...(spans && { times: timesOf({ known, over, time }, rows, spans, { since, until }) }),
-    totals: compare(
-      together(sums.map((one) => one.counted)),
-      (kind) => sumOf(sums.map(({ cost }) => allOf(cost[kind]))),
-      time.sum(sums.map(({ provider, endpoints }) => time.of(provider, endpoints))),
-    ),
+    totals,
+    ...(converted && { converted }),
   }
+}
+
+/** The rows of calls made while reusing, else while measuring. */
+function rowsMade(rows: readonly LedgerRow[]): readonly LedgerRow[] {
+  const reused = rows.filter(({ mode }) => mode === 'reuse')
+  return reused.length > 0 ? reused : rows
 }
 
 /** Begins of the first and the last bucket, and the latest end of one. */

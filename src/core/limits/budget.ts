@@ -79,6 +79,6 @@ export function compileBudget(options: BudgetOptions, plan: PlanOptions | undefi
 const callsOnly: PlanOptions = { currency: 'XXX', perCall: '1', period: 'year' }
 
 /** What a plan charges for calls and units alone. */
-function withoutFees({ baseFee: _fee, minimum: _minimum, changes = [], ...plan }: PlanOptions): PlanOptions {
-  return { ...plan, changes: changes.map(({ baseFee: _, minimum: __, ...change }) => change) }
+function withoutFees({ baseFee: _fee, minimum: _minimum, rounding: _rounding, changes = [], ...plan }: PlanOptions): PlanOptions {
+  return { ...plan, changes: changes.map(({ baseFee: _, minimum: __, rounding: ___, ...change }) => change) }
 }

@@ -1,6 +1,7 @@
 import Big from 'big.js'
 import type { Units } from '../rules/units.js'
 import type { PlanTerms } from './plan.js'
+import { digitsOf } from './price-digits.js'
 
 /** So many billed calls, and the prices that held when they were made; a call of more weight counts as more. */
 export interface Metered {
@@ -11,9 +12,9 @@ export interface Metered {
 /**
  * What a period costs in which these calls were made, in the order of time, and others that cost `others`. Each call has the prices that
  * held when it was made, at its place among the calls of the period; the base fee is that of the period's begin, when `first` held, minimum
- * and maximum those of its last call.
+ * and maximum those of its last call. Rounded where the prices say how, by the decimals of `currency`.
  */
-export function chargeOfPeriod(first: PlanTerms, metered: readonly Metered[], others: Big = new Big(0)): Big {
+export function chargeOfPeriod(first: PlanTerms, metered: readonly Metered[], others: Big = new Big(0), currency?: string): Big {
   const inAll = metered.reduce((sum, { calls }) => sum + calls, 0)
   let charge = new Big(first.baseFee ?? 0).plus(others)
   let [before, last] = [0, first]
@@ -22,11 +23,13 @@ export function chargeOfPeriod(first: PlanTerms, metered: readonly Metered[], ot
     charge = charge.plus(chargeOfCalls(terms, before, before + calls, inAll))
     before += calls
   }
-  const { minimum, maximum } = last
+  const { minimum, maximum, rounding } = last
   if (minimum !== undefined && charge.lt(minimum)) charge = new Big(minimum)
   if (maximum !== undefined && charge.gt(maximum)) charge = new Big(maximum)
-  return charge
+  return rounding === undefined || currency === undefined ? charge : charge.round(digitsOf(currency), roundingModes[rounding])
 }
+
+const roundingModes = { 'half-up': Big.roundHalfUp, 'half-even': Big.roundHalfEven, up: Big.roundUp, down: Big.roundDown } as const
 
 /** What units cost: exact, for prices of a thousand or another number with no other factors than 2 and 5; else to 20 decimals. */
 export function chargeOfUnits({ units: prices = {} }: PlanTerms, units: Units = {}): Big {

@@ -7,6 +7,10 @@ export type UnbilledOutcome = (typeof unbilledOutcomes)[number]
 
 export const tierings = ['graduated', 'volume'] as const
 
+/** How the amount of a billing period is rounded to the decimals of its currency (ISO 4217). */
+export const roundings = ['half-up', 'half-even', 'up', 'down'] as const
+export type Rounding = (typeof roundings)[number]
+
 /** The prices of a plan. All amounts are decimal strings in units of its currency: a binary number could not hold them exactly. */
 export interface PlanTerms {
   /** Charged once a period. */
@@ -26,6 +30,8 @@ export interface PlanTerms {
   /** The least and the most that a period costs, base fee included. */
   readonly minimum?: string
   readonly maximum?: string
+  /** How what a period costs is rounded to the decimals of the currency (ISO 4217): a half up or to even, any part up or down. Default: not at all. */
+  readonly rounding?: Rounding
 }
 
 export interface PlanTier {
@@ -52,17 +58,37 @@ export interface PlanOptions extends PlanTerms {
    * whole answer), `failed` (both of these). Default: all are billed.
    */
   readonly notBilled?: readonly UnbilledOutcome[]
+  /**
+   * Credits bought in advance, so many at once for a price: more are bought as soon as they are used up, however long that takes, and what is
+   * left stays. A call takes one, or as many as its endpoint's `weight` says. In place of `perCall` and of a period.
+   */
+  readonly prepaid?: { readonly credits: number; readonly price: string }
   /** Prices that hold from the begin of a day on, in place of those before: `{ from: "2026-07-01", perCall: "0.005" }`. */
   readonly changes?: readonly ({ readonly from: string } & PlanTerms)[]
 }
 
+/** A period that holds all moments there are, milliseconds since 1970-01-01T00:00Z. */
+export const forEver = { start: 0, end: 8_640_000_000_000_000 } as const
+
 /** The prices that hold at `at`; a change of `perCall`, `tiers` or `packages` takes the place of whichever of them held before. */
 export function termsAt(plan: PlanOptions, at: number): PlanTerms {
-  const { changes = [], zone = 'UTC' } = plan
+  const { changes = [], zone = 'UTC', prepaid } = plan
+  if (prepaid && changes.length === 0) return prepaidTerms(plan, prepaid)
   return changes
     .filter(({ from }) => beginOfDay(from, zone) <= at)
     .sort((a, b) => (a.from < b.from ? -1 : 1))
     .reduce<PlanTerms>(changed, plan)
+}
+
+const prepaidTermsOf = new WeakMap<PlanOptions, PlanTerms>()
+
+/** Credits bought in advance are packages that no period ends; the same object for the same plan, so that calls count together. */
+function prepaidTerms(plan: PlanOptions, { credits, price }: NonNullable<PlanOptions['prepaid']>): PlanTerms {
+  const known = prepaidTermsOf.get(plan)
+  if (known) return known
+  const terms = { packages: { of: credits, price }, ...(plan.units && { units: plan.units }) }
+  prepaidTermsOf.set(plan, terms)
+  return terms
 }
 
 /** The moments from which other prices hold. */
@@ -78,7 +104,9 @@ function changed(before: PlanTerms, { from: _, ...after }: { readonly from: stri
 }
 
 /** The billing period that `at` falls in; milliseconds since 1970-01-01T00:00Z, `end` exclusive. */
-export function billingPeriod({ period = 'month', anchorDay = 1, zone = 'UTC' }: PlanOptions, at: number): { start: number; end: number } {
+export function billingPeriod(plan: PlanOptions, at: number): { start: number; end: number } {
+  const { period = 'month', anchorDay = 1, zone = 'UTC', prepaid } = plan
+  if (prepaid) return forEver
   if (typeof period === 'object') return periodOfDays(period, zone, at)
   if (period !== 'month' || anchorDay === 1) return periodAround(at, period, zone)
   const today = Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).toPlainDate()
