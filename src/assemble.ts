@@ -1,5 +1,6 @@
 import type { StashConfig } from './config/stash-config.js'
 import type { Mode } from './core/decide/mode.js'
+import { unmatched } from './core/ledger/ledger-row.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import { compileProvider } from './core/rules/compile.js'
@@ -35,7 +36,12 @@ export function assemble(
 ): Assembly {
   const books = new Books(store, clock)
   const process = String(chance()).slice(2, 12)
-  const gate = new Gate({ store, clock, events, chance, process })
+  const gate = new Gate({
+    ...{ store, clock, events, chance, process },
+    countOthers(provider, calls) {
+      books.line(provider, unmatched, mode).at(clock.now()).others += calls
+    },
+  })
   const upstream = new UpstreamCalls({ clock, gate, events, chance, keeper: new Keeper(store, clock, warn) })
   const runner = new CallRunner({ store, clock, events, gate, upstream })
   const rules = new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets })))

@@ -70,6 +70,7 @@ export type {
   ReuseOptions,
   RuleOptions,
   TimeoutOptions,
+  UsageExportOptions,
 } from './core/rules/options.js'
 export type { Duration } from './core/time/duration.js'
 export type { Moment } from './core/time/moment-words.js'

@@ -1,6 +1,6 @@
 import { expect } from 'chai'
 import fc from 'fast-check'
-import { BudgetSpentError, openStash, type PlanOptions, type StashEvents } from 'stashen'
+import { BudgetSpentError, type LedgerRow, memoryStore, openStash, type PlanOptions, type StashEvents } from 'stashen'
 import { compileBudget } from '../src/core/limits/budget.js'
 import { admit, budgetLevelOf, nothingKnown, type Passage, type ProviderState, withEnded } from '../src/core/limits/provider-state.js'
 import { chargeOfUnits } from '../src/core/money/period-charge.js'
@@ -194,8 +194,9 @@ describe('budgets', () => {
       },
     ))
 
-  it('hold as quotas do, of which the lower figure rules where the provider counts calls of others too', () =>
-    scene(
+  it('hold as quotas do, of which the lower figure rules where the provider counts calls of others too', () => {
+    const store = memoryStore()
+    return scene(
       async (now) => {
         const { stash, base, received } = now
         let left = 5
@@ -206,18 +207,24 @@ describe('budgets', () => {
         for (const n of [2, 3, 4, 5, 6]) expect(await got(now, `${base}/tides/${n}`)).to.equal('forwarded absent')
         expect(await got(now, `${base}/tides/7`)).to.include('LimitReachedError')
         expect(received).to.have.length(6)
+        await stash.report()
+        const others = (store.readLedger(0, Number.MAX_SAFE_INTEGER) as LedgerRow[]).reduce((sum, { tally }) => sum + tally.others, 0)
+        expect(others, 'calls of others, told apart').to.equal(14)
+        expect((await stash.report()).providers[0]?.endpoints.map(({ endpoint }) => endpoint)).to.eql(['tides'])
         now.answer = json(() => ({}))
         await now.clock.sleep(12 * hour)
         for (let n = 0; n < 20; n++) expect(await got(now, `${base}/tides/day2-${n}`)).to.equal('forwarded absent')
         expect(await got(now, `${base}/tides/day2-21`), 'its own count rules where it says nothing').to.include('LimitReachedError')
       },
       {
+        config: { store },
         provider: {
           quota: { calls: 20, per: 'day', remaining: { header: 'X-Calls-Left' } },
           endpoints: { tides: { request: 'GET /tides/{day}', freshFor: '1 min' } },
         },
       },
-    ))
+    )
+  })
 
   it('that make no sense are told of together', async () => {
     const opened = openStash({

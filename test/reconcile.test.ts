@@ -19,8 +19,8 @@ const rows = [
 ]
 
 const usage = (first: number, second: number) => [
-  { day: '2026-06-29', calls: first },
-  { day: '2026-06-30', calls: second },
+  { day: '2026-06-29', calls: first, amount: null },
+  { day: '2026-06-30', calls: second, amount: null },
 ]
 
 describe('reconciling', () => {
@@ -48,16 +48,51 @@ describe('reconciling', () => {
   }
 
   it('counts days that only one of the two knows', () => {
-    const result = reconcile({ provider: 'ebbline', usage: [{ day: '2026-07-04', calls: 3 }], rows: [], plan: {}, zone: 'UTC' })
-    expect(result.days).to.eql([{ day: '2026-07-04', theirs: 3, ours: 0, difference: 3, explained: [], unexplained: 3 }])
+    const result = reconcile({
+      provider: 'ebbline',
+      usage: [{ day: '2026-07-04', calls: 3, amount: null }],
+      rows: [],
+      plan: {},
+      zone: 'UTC',
+    })
+    expect(result.days).to.eql([{ day: '2026-07-04', theirs: 3, ours: 0, difference: 3, explained: [], unexplained: 3, amount: null }])
   })
 
   it('reads CSV and JSON, with columns of other names, quoted fields, a byte order mark and times', () => {
     const columns = { day: 'Date', calls: 'Billed requests' }
-    const expected = [{ day: '2026-06-29', calls: 1_200 }]
+    const expected = [{ day: '2026-06-29', calls: 1_200, amount: null }]
     expect(parseUsage('\ufeffDate,Note,"Billed requests"\r\n2026-06-29T00:00:00Z,"a, b",1200\r\n', columns)).to.eql(expected)
     expect(parseUsage('[{"Date":"2026-06-29","Billed requests":1200}]', columns)).to.eql(expected)
     expect(parseUsage('day,calls\n')).to.eql([])
+  })
+
+  it('holds amounts against what the plan charges, day by day, alone or beside calls', () => {
+    const charges = new Map([
+      ['2026-06-29', '19.5'],
+      ['2026-06-30', '0.55'],
+    ])
+    const days = [...usage(105, 60)].map((line, i) => ({ ...line, amount: ['19.50', '0.60'][i] as string }))
+    const input = { provider: 'ebbline', rows, plan: { notBilled: ['refused'] as UnbilledOutcome[] }, zone: 'Europe/Oslo', charges }
+    const both = reconcile({ ...input, usage: days })
+    expect(both.days.map(({ amount }) => amount?.difference)).to.eql(['0', '0.05'])
+    expect(both.amount).to.eql({ theirs: '20.1', ours: '20.05', difference: '0.05' })
+    const alone = reconcile({ ...input, usage: days.map((line) => ({ ...line, calls: null })) })
+    expect(alone).to.deep.include({ unexplained: 0, amount: both.amount })
+    const others = reconcile({ ...input, rows: [...rows, row('2026-06-30T11:00Z', { others: 9 })], usage: usage(105, 69) })
+    expect(others.days[1]?.explained).to.eql([{ by: 'other users of the key', calls: 9 }])
+  })
+
+  it('reads amounts', () => {
+    const text = 'Date,Cost\n2026-06-29,1.50\n2026-06-30,-0.25\n'
+    expect(parseUsage(text, { day: 'Date', amount: 'Cost' })).to.eql([
+      { day: '2026-06-29', calls: null, amount: '1.50' },
+      { day: '2026-06-30', calls: null, amount: '-0.25' },
+    ])
+    expect(() => parseUsage(text.replace('1.50', '"1,50"').replace('-0.25', 'EUR 2'), { day: 'Date', amount: 'Cost' }))
+      .to.throw(ConfigError)
+      .with.property('message')
+      .that.includes('2:1 Cost: "1,50" is not a decimal')
+      .and.includes('3:1 Cost: "EUR 2"')
   })
 
   const wrong: [what: string, text: string, ...words: string[]][] = [

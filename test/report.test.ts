@@ -1,6 +1,13 @@
+import { readFileSync } from 'node:fs'
+import { Ajv } from 'ajv'
 import { expect } from 'chai'
+import pc from 'picocolors'
 import { type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
+import { fileJournal } from 'stashen/journal'
+import { reportText } from '../src/render/report-text.js'
+import { temporaryFolder } from './support/files.js'
+import { json, scene } from './support/upstream.js'
 
 const start = Date.parse('2026-06-30T21:30:00Z')
 const minute = 60_000
@@ -49,6 +56,8 @@ function lasting(): ReturnType<typeof memoryStore> {
 const reading = (store: Store) => openStash({ store, ledger: { minutesFor: '20 years' } })
 
 describe('reports', () => {
+  const file = temporaryFolder()
+
   it('compare what was measured without with what was counted with the stash, to the cent', async () => {
     const store = lasting()
     const calls = ['a', 'a', 'quote', 'a', 'wait', 'break', 'a', 'b', 'mend', 'quote']
@@ -241,6 +250,91 @@ describe('reports', () => {
         ])
         await stash.close()
       })(),
+    )
+  })
+
+  const fits = new Ajv({ strict: false }).compile(
+    JSON.parse(readFileSync(new URL('../../schema/report.schema.json', import.meta.url), 'utf8')) as object,
+  )
+  const expectFit = (report: object) => expect(fits(JSON.parse(JSON.stringify(report))), JSON.stringify(fits.errors)).to.equal(true)
+
+  it('fit the JSON Schema that is shipped, whatever they tell', async () => {
+    const store = lasting()
+    const clock = new FastClock(start)
+    expectFit(await (await reading(store)).report())
+    await play(store, clock, 'measure', ['a', 'a', 'quote'])
+    expectFit(await (await reading(store)).report({ by: 'hour' }))
+    await play(store, clock, 'reuse', ['a', 'break', 'b', 'mend', 'wait', 'a', 'quote'])
+    const exchange = { currency: 'EUR', rates: { NOK: '0.085' } }
+    const stash = await openStash({ store, clock, providers: { ...priced, free: {} }, exchange, journal: fileJournal(file('calls.jsonl')) })
+    for (const by of ['endpoint', 'provider', 'hour', 'day', 'key'] as const) expectFit(await stash.report({ by }))
+    const report = await stash.report()
+    expect(fits({ ...report, more: 1 })).to.equal(false)
+    expect(fits({ ...report, totals: { ...report.totals, without: {} } })).to.equal(false)
+    await clock.run(stash.close())
+  })
+
+  it('tell all money in one currency where every rate is known, credits that are left, and what limits would have refused', async () => {
+    const store = lasting()
+    const clock = new FastClock(start)
+    const providers: Record<string, ProviderOptions> = {
+      ebbline: { plan: { currency: 'EUR', prepaid: { credits: 3, price: '9' } }, limits: [{ calls: 2, per: 'minute', window: 'aligned' }] },
+      quayrate: { plan: { currency: 'NOK', perCall: '1.005' } },
+    }
+    await play(store, clock, 'reuse', ['a', 'a', 'a', 'a', 'a', 'quote', 'wait', 'b', 'c', 'wait', 'd'], providers)
+    const told = async (rates: Record<string, string>) => {
+      const stash = await openStash({ store, clock, providers, exchange: { currency: 'EUR', rates } })
+      return stash.report()
+    }
+    const { converted, totals, providers: all } = await told({ NOK: '0.085' })
+    const [ebbline] = all
+    expect(ebbline?.credits).to.eql({ used: 4, bought: 6, left: 2 })
+    expect(ebbline?.with?.money).to.eql([{ currency: 'EUR', amount: '18' }])
+    expect(ebbline?.without, 'three of five in a minute are refused, and cost no credits').to.deep.include({
+      ...{ basis: 'reckoned', asked: 8, refused: 3 },
+      money: [{ currency: 'EUR', amount: '18' }],
+    })
+    expect(totals.with?.money).to.have.length(2)
+    expect(converted).to.deep.include({
+      currency: 'EUR',
+      with: { currency: 'EUR', amount: '18.21' },
+      without: { currency: 'EUR', amount: '18.21' },
+    })
+    expect((await told({ USD: '0.9' })).converted, 'not added without a rate').to.equal(undefined)
+  })
+
+  it('charge calls in the background and repetitions to their endpoint, and say where that costs more than it saves', () => {
+    let broken = 0
+    return scene(
+      async (now) => {
+        const { stash, base, clock } = now
+        const good = now.answer
+        now.answer = (request, response) => (broken++ % 2 === 0 ? json(() => ({}), 503) : good)(request, response)
+        for (let i = 0; i < 3; i++) {
+          await (await stash.fetch(`${base}/tides/${i}`)).text()
+          await clock.sleep(60_000)
+        }
+        const report = await stash.report()
+        expect(report.providers[0]?.with).to.deep.include({
+          asked: 3,
+          upstream: 6,
+          repeated: 3,
+          background: 0,
+          money: [{ currency: 'EUR', amount: '0.6' }],
+        })
+        expect(report.providers[0]?.saved?.money).to.eql([{ currency: 'EUR', amount: '-0.3' }])
+        const text = reportText(report, { colors: pc, zone: 'UTC' })
+        expect(text).to.include('ebbline.tides costs EUR 0.3 more than without, for 3 repetitions')
+        await (await stash.calling({ background: true }).fetch(`${base}/tides/7`)).text()
+        await clock.sleep(1_000)
+        expect((await stash.report()).totals.with?.background).to.be.above(0)
+      },
+      {
+        provider: {
+          plan: { currency: 'EUR', perCall: '0.1' },
+          endpoints: { tides: { request: 'GET /tides/{day}', freshFor: '30 s', retries: { upTo: 2, share: 1 }, holdOff: 0 } },
+        },
+      },
     )
   })
 

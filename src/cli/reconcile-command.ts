@@ -2,10 +2,11 @@ import { existsSync, readFileSync } from 'node:fs'
 import { type Command, InvalidArgumentError, Option } from 'commander'
 import pc from 'picocolors'
 import { parseUsage } from '../config/usage-file.js'
-import { factsInForce } from '../core/ledger/facts-in-force.js'
-import { reconcile } from '../core/ledger/reconcile.js'
-import { readRows } from '../engine/ledger-rows.js'
+import type { Reconciliation } from '../core/ledger/reconcile.js'
+import type { UsageExportOptions } from '../core/rules/options.js'
+import { readReconciliation } from '../engine/read-reconciliation.js'
 import { reconciliationText } from '../render/reconciliation-text.js'
+import { configOf } from './config-file.js'
 import { knownZone, openToRead } from './report-command.js'
 import type { Surroundings } from './run.js'
 import { UsageError } from './usage-error.js'
@@ -13,8 +14,10 @@ import { UsageError } from './usage-error.js'
 interface ReconcileOptions {
   readonly store: string
   readonly provider: string
-  readonly dayColumn: string
-  readonly callsColumn: string
+  readonly config?: string
+  readonly dayColumn?: string
+  readonly callsColumn?: string
+  readonly amountColumn?: string
   readonly zone?: string
   readonly mode: 'all' | 'measure' | 'reuse'
   readonly tolerance: number
@@ -25,38 +28,58 @@ interface ReconcileOptions {
 export function addReconcile(program: Command, { stdout }: Surroundings): void {
   program
     .command('reconcile')
-    .description("hold a provider's own usage export (CSV or JSON, a line a day) against the ledger, day by day")
+    .description("hold a provider's own usage export or invoice lines (CSV or JSON) against the ledger, day by day")
     .argument('<usage>', 'the file of the export')
     .requiredOption('--store <file>', 'the store file to read')
     .requiredOption('--provider <name>', 'whose export it is')
-    .option('--day-column <name>', 'the column that holds the day', 'day')
-    .option('--calls-column <name>', 'the column that holds the number of billed calls', 'calls')
+    .option('--config <file>', 'the configuration that names the columns, under "usageExport" of the provider')
+    .option('--day-column <name>', 'the column that holds the day (default: "day")')
+    .option('--calls-column <name>', 'the column that holds the number of billed calls (default: "calls")')
+    .option('--amount-column <name>', 'the column that holds what they cost (default: none)')
     .option('--zone <zone>', "time zone of the export's days (default: that of the plan, else UTC)")
     .addOption(new Option('--mode <mode>', 'count only calls made in this mode').choices(['all', 'measure', 'reuse']).default('all'))
-    .option('--tolerance <percent>', 'unexplained calls allowed, in percent of theirs', percent, 0)
+    .option('--tolerance <percent>', 'unexplained calls, and difference of money, allowed, in percent of theirs', percent, 0)
     .option('--json', 'print the reconciliation as JSON')
     .action(async (file: string, options: ReconcileOptions) => {
       const { store: path, provider, mode, tolerance, json } = options
       if (!existsSync(file)) throw new UsageError(`there is no file "${file}": name the usage export of ${provider}`)
-      const usage = parseUsage(readFileSync(file, 'utf8'), { day: options.dayColumn, calls: options.callsColumn })
+      const columns = await columnsOf(options)
+      const usage = parseUsage(readFileSync(file, 'utf8'), columns)
       const store = await openToRead(path)
       try {
-        const facts = await store.readFacts()
-        if (!facts.some((one) => one.provider === provider))
-          throw new UsageError(`"${path}" knows no provider "${provider}": name one with --provider`)
-        const plan = factsInForce(facts).plan(provider, Date.now())
-        const zone = knownZone(options.zone ?? plan?.zone ?? 'UTC')
-        const all = await readRows(store, { since: 0, until: Number.MAX_SAFE_INTEGER, cuts: [], finest: 'hour' })
-        const rows = all.filter((row) => row.provider === provider && (mode === 'all' || row.mode === mode))
-        const result = reconcile({ provider, usage, rows, plan: plan ?? {}, zone })
+        const zone = columns.zone === undefined ? undefined : knownZone(columns.zone)
+        const wanted = { provider, usage, zone, mode: mode === 'all' ? undefined : mode }
+        const result = await readReconciliation(store, Date.now(), wanted)
+        if (!result) throw new UsageError(`"${path}" knows no provider "${provider}": name one with --provider`)
         stdout.write(json ? `${JSON.stringify(result, null, 2)}\n` : reconciliationText(result, pc))
-        if (result.unexplained > (result.theirs * tolerance) / 100) {
-          throw new Error(`${result.unexplained} calls of ${provider} are unexplained, more than the tolerance of ${tolerance} %`)
-        }
+        assertWithin(result, tolerance)
       } finally {
         await store.close()
       }
     })
+}
+
+/** What the configuration says of the columns, and the options over it. */
+async function columnsOf({ config: file, provider, ...options }: ReconcileOptions): Promise<UsageExportOptions> {
+  const said = file === undefined ? undefined : ((await configOf(file)).config.providers ?? {})
+  if (said && !Object.hasOwn(said, provider)) throw new UsageError(`"${file}" knows no provider "${provider}": name one with --provider`)
+  const { day, calls, amount, zone } = {
+    ...said?.[provider]?.usageExport,
+    ...(options.dayColumn && { day: options.dayColumn }),
+    ...(options.callsColumn && { calls: options.callsColumn }),
+    ...(options.amountColumn && { amount: options.amountColumn }),
+    ...(options.zone && { zone: options.zone }),
+  }
+  return { ...(day && { day }), ...(calls && { calls }), ...(amount && { amount }), ...(zone && { zone }) }
+}
+
+function assertWithin({ provider, unexplained, theirs, amount }: Reconciliation, tolerance: number): void {
+  if (unexplained > (theirs * tolerance) / 100) {
+    throw new Error(`${unexplained} calls of ${provider} are unexplained, more than the tolerance of ${tolerance} %`)
+  }
+  if (amount && Math.abs(Number(amount.difference)) > (Math.abs(Number(amount.theirs)) * tolerance) / 100) {
+    throw new Error(`the amounts of ${provider} differ by ${amount.difference} in all, more than the tolerance of ${tolerance} %`)
+  }
 }
 
 function percent(text: string): number {

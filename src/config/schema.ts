@@ -203,6 +203,8 @@ function noQueue(issue: Issue): string {
   return `${received(issue)} is not a whole number: write one without decimals that is not negative, e.g. 10`
 }
 
+const columnName = text((value) => value !== '', 'the name of a column')
+
 const provider = z.strictObject({
   baseUrl: text(isBaseUrl, 'an absolute http or https URL without query, e.g. "https://tides.ebbline.example/v2"').optional(),
   timeout: timeout.optional(),
@@ -215,6 +217,9 @@ const provider = z.strictObject({
   defaults: z.strictObject(rule).optional(),
   plan: plan.optional(),
   quota: quota.optional(),
+  usageExport: z
+    .strictObject({ day: columnName.optional(), calls: columnName.optional(), amount: columnName.optional(), zone: zone.optional() })
+    .optional(),
   endpoints: z.union([z.record(name, z.strictObject(endpoint)), z.array(z.strictObject({ name, ...endpoint }))]).optional(),
 })
 

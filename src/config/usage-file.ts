@@ -1,23 +1,19 @@
 import { parse } from 'csv-parse/sync'
 import { ConfigError, type ConfigFault } from '../core/errors.js'
 import type { UsageOfDay } from '../core/ledger/reconcile.js'
-
-/** Which columns of a usage export hold what. */
-export interface UsageColumns {
-  /** Of the day, `YYYY-MM-DD`; a time after it does not count. Default `day`. */
-  readonly day?: string
-  /** Of the number of calls. Default `calls`. */
-  readonly calls?: string
-}
+import type { UsageExportOptions } from '../core/rules/options.js'
 
 /**
  * Reads a provider's usage export: CSV (RFC 4180) with a header line, or a JSON array of objects. Throws `ConfigError` with every fault at
  * once, each with its line.
  */
-export function parseUsage(text: string, { day: dayColumn = 'day', calls: callsColumn = 'calls' }: UsageColumns = {}): UsageOfDay[] {
+export function parseUsage(text: string, columns: UsageExportOptions = {}): UsageOfDay[] {
+  const { day: dayColumn = 'day', amount: amountColumn } = columns
+  const callsColumn = columns.calls ?? (amountColumn === undefined ? 'calls' : undefined)
   const records = /^\s*\[/.test(text) ? fromJson(text) : fromCsv(text)
   const known = records[0]?.record ?? {}
-  const missing = [dayColumn, callsColumn].filter((column) => records.length > 0 && !Object.hasOwn(known, column))
+  const wanted = [dayColumn, callsColumn, amountColumn].filter((column) => column !== undefined)
+  const missing = wanted.filter((column) => records.length > 0 && !Object.hasOwn(known, column))
   if (missing.length > 0) {
     const there = Object.keys(known)
       .map((name) => `"${name}"`)
@@ -28,18 +24,27 @@ export function parseUsage(text: string, { day: dayColumn = 'day', calls: callsC
   }
   const faults: ConfigFault[] = []
   const usage = records.map(({ record, line }) => {
-    const [day, calls] = [String(record[dayColumn]).slice(0, 10), String(record[callsColumn]).trim()]
+    const textIn = (column: string | undefined) => (column === undefined ? null : String(record[column]).trim())
+    const [day, calls, amount] = [String(record[dayColumn]).slice(0, 10), textIn(callsColumn), textIn(amountColumn)]
     if (!/^\d{4}-\d{2}-\d{2}$/.test(day))
       faults.push({ path: dayColumn, message: `"${day}" is no date: write "2026-06-30"`, line, column: 1 })
-    if (!/^\d+$/.test(calls)) {
+    if (calls !== null && !/^\d+$/.test(calls)) {
       faults.push({
-        path: callsColumn,
+        path: callsColumn as string,
         message: `"${calls}" is not a whole number: write it without separators, e.g. "1234"`,
         line,
         column: 1,
       })
     }
-    return { day, calls: Number(calls) }
+    if (amount !== null && !/^-?\d+(\.\d+)?$/.test(amount)) {
+      faults.push({
+        path: amountColumn as string,
+        message: `"${amount}" is not a decimal: write it with a point and without separators or currency, e.g. "1234.50"`,
+        line,
+        column: 1,
+      })
+    }
+    return { day, calls: calls === null ? null : Number(calls), amount }
   })
   if (faults.length > 0) throw faulty(faults)
   return usage

@@ -10,6 +10,8 @@ export interface GateParts {
   readonly events: Events
   /** A number from 0 to 1, another each time. */
   readonly chance: () => number
+  /** Counts calls that others made to a provider with the same key. */
+  readonly countOthers: (provider: string, calls: number) => void
   /** Tells this process from others that share the store. */
   readonly process: string
 }

@@ -7,6 +7,7 @@ import {
   type CallEnd,
   type LimitedCall,
   newlyReached,
+  newOthers,
   nothingKnown,
   type Passage,
   type ProviderState,
@@ -101,7 +102,18 @@ export class ProviderGate {
   told(passage: Passage, told: Told): Maybe<void> {
     const at = this.#parts.clock.now()
     const learn = (before: ProviderState) => withTold(before, passage, told, at)
-    return this.#change<undefined>({ make: (before) => ({ state: learn(before), result: undefined }), again: learn })
+    const turn = this.#change<Turn>({
+      make: (before) => {
+        const after = learn(before)
+        return { state: after, result: { before, after } }
+      },
+      again: learn,
+    })
+    const count = ({ before, after }: Turn) => {
+      const others = newOthers(before, after, at)
+      if (others > 0) this.#parts.countOthers(this.#provider, others)
+    }
+    return turn instanceof Promise ? turn.then(count) : count(turn)
   }
 
   /** Notes how many calls wait in this process, for whoever looks. */

@@ -5,22 +5,28 @@ import type { Colors } from './report-text.js'
 import { countText } from './words.js'
 
 /** A reconciliation as text for a terminal: a line for each day, and what is left unexplained. */
-export function reconciliationText({ provider, zone, days, theirs, ours, unexplained }: Reconciliation, colors: Colors): string {
+export function reconciliationText(reconciliation: Reconciliation, colors: Colors): string {
+  const { provider, zone, days, theirs, ours, unexplained, amount } = reconciliation
+  const moneyHeads = amount ? ['amount', 'by the plan', 'differs by'] : []
   const table = new Table({
-    head: ['day', `by ${provider}`, 'by the ledger', 'differs by', ''].map((name) => colors.dim(name)),
-    colAligns: ['left', 'right', 'right', 'right', 'left'],
+    head: ['day', `by ${provider}`, 'by the ledger', 'differs by', ...moneyHeads, ''].map((name) => colors.dim(name)),
+    colAligns: ['left', 'right', 'right', 'right', ...moneyHeads.map(() => 'right' as const), 'left'],
     style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
     chars: noLines,
   })
   for (const day of days) {
-    table.push([day.day, countText(day.theirs), countText(day.ours), signed(day.difference), verdict(day, colors)])
+    const money = amount ? [day.amount?.theirs ?? '', day.amount?.ours ?? '', day.amount?.difference ?? ''] : []
+    table.push([day.day, countText(day.theirs), countText(day.ours), signed(day.difference), ...money, verdict(day, colors)])
   }
   const sum = `${countText(theirs)} calls by ${provider}, ${countText(ours)} billed by the ledger, in days of ${zone}`
   const end =
     unexplained === 0
       ? colors.green('nothing is unexplained')
       : colors.red(`${countText(unexplained)} calls are unexplained: does somebody else use the key, or are calls made past the stash?`)
-  return `${table.toString().replace(/ +$/gm, '')}\n\n${sum}: ${end}\n`
+  const money = amount
+    ? `the amounts are ${amount.theirs} by ${provider}, ${amount.ours} by the plan: they differ by ${amount.difference}\n`
+    : ''
+  return `${table.toString().replace(/ +$/gm, '')}\n\n${sum}: ${end}\n${money}`
 }
 
 function verdict({ difference, explained, unexplained }: ReconciledDay, colors: Colors): string {

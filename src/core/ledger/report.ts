@@ -38,10 +38,9 @@ export function reportOf({ rows, facts, since, until, times, recent = [], toldLe
   const over = overLimits(rows, known)
   const inProvider = new Map(groupBy(rows, (row) => row.provider))
   const sums = groupBy(told, (row) => row.provider).map(([provider, itsRows]) => {
-    const endpoints = groupBy(itsRows, (row) => row.endpoint).map(([endpoint, rowsOfIt]) => ({
-      endpoint,
-      counted: counted(rowsOfIt, over),
-    }))
+    const endpoints = groupBy(itsRows, (row) => row.endpoint)
+      .map(([endpoint, rowsOfIt]) => ({ endpoint, counted: counted(rowsOfIt, over) }))
+      .filter(isUsed)
     const cost = costsOf({ known, over }, provider, inProvider.get(provider) ?? [], since, until)
     return { provider, endpoints, counted: together(endpoints.map((one) => one.counted)), cost }
   })
@@ -79,6 +78,11 @@ export function reportOf({ rows, facts, since, until, times, recent = [], toldLe
     totals,
     ...(converted && { converted }),
   }
+}
+
+/** An endpoint may hold nothing but what others did. */
+function isUsed({ counted: { measure, reuse } }: { readonly counted: Counted }): boolean {
+  return measure.asked + measure.upstream + reuse.asked + reuse.upstream > 0
 }
 
 /** The rows of calls made while reusing, else while measuring. */

@@ -37,6 +37,8 @@ const countNames = [
   /** of the upstream calls, those that nobody waited for, and those that repeated a failed one */
   'upBackground',
   'upRepeated',
+  /** calls that others made with the same key, by what the provider says is left of its quota */
+  'others',
   /** calls asked that limits would have refused had all gone upstream, as far as that is settled */
   'overLimit',
   /** how long callers waited who were answered from store or by another's call, and how long answered upstream calls took: microseconds */
@@ -67,6 +69,7 @@ export class Tally implements Counts {
   wouldHit = 0
   upBackground = 0
   upRepeated = 0
+  others = 0
   overLimit = 0
   sparedMicros = 0
   upMicros = 0

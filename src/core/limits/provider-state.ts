@@ -39,6 +39,8 @@ export interface ProviderState {
   readonly told: Readonly<Record<string, ToldLimit>>
   /** Nobody asks before, for the provider said so. */
   readonly notBefore?: number | undefined
+  /** Of quotas, by the limit's id: calls that others made with the same key in the period up to `until`, as far as they were told apart. */
+  readonly others?: Readonly<Record<string, { readonly until: number; readonly calls: number }>>
   /** By the budget's id. */
   readonly budgets?: Readonly<Record<string, BudgetUse>>
   /** By endpoint, and of the provider as a whole. */
@@ -286,11 +288,33 @@ export function withTold(state: ProviderState, { endedBefore }: Passage, told: T
     const known = before && at < before.until ? before.left : Number.NEGATIVE_INFINITY
     return [one.name, { ...one, left: Math.min(one.left, Math.max(known, one.left - maybeUncounted)) }]
   })
+  const learned = { ...state.told, ...Object.fromEntries(news) } as ProviderState['told']
   return {
     ...state,
-    told: { ...state.told, ...Object.fromEntries(news) },
+    told: learned,
+    ...(maybeUncounted === 0 && { others: othersOf(state, learned, at) }),
     notBefore: told.notBefore === undefined ? state.notBefore : Math.max(state.notBefore ?? 0, told.notBefore),
   }
+}
+
+/** Calls that others made with the same key: what a provider says is left of a quota less than what was counted here. */
+function othersOf(state: ProviderState, told: ProviderState['told'], at: number): NonNullable<ProviderState['others']> {
+  const found = Object.entries(state.limits).flatMap(([id, { limit, state: used }]) => {
+    const said = told[id]
+    if (!limit.paced || !said || at >= said.until) return []
+    const known = state.others?.[id]
+    const before = known && at < known.until ? known.calls : 0
+    return [[id, { until: said.until, calls: Math.max(before, roomIn(limit, used, at, false) - said.left) }] as const]
+  })
+  return { ...state.others, ...Object.fromEntries(found) }
+}
+
+/** How many more calls of others are known after a change than before. */
+export function newOthers(before: ProviderState, after: ProviderState, at: number): number {
+  return Object.entries(after.others ?? {}).reduce((sum, [id, { calls }]) => {
+    const known = before.others?.[id]
+    return sum + Math.max(0, calls - (known && at < known.until ? known.calls : 0))
+  }, 0)
 }
 
 /** How long the queue of a process that is not heard of counts, milliseconds. */

@@ -175,6 +175,18 @@ export interface QuotaOptions {
   readonly remaining?: { readonly header: string }
 }
 
+/** Which columns of a usage export, a line a day or several, hold what. */
+export interface UsageExportOptions {
+  /** Of the day, `YYYY-MM-DD`; a time after it does not count. Default `day`. */
+  readonly day?: string
+  /** Of the number of billed calls. Default `calls`, unless only `amount` is given. */
+  readonly calls?: string
+  /** Of what they cost, a decimal in the currency of the plan. Default: none. */
+  readonly amount?: string
+  /** IANA time zone of the days. Default: that of the plan, else `"UTC"`. */
+  readonly zone?: string
+}
+
 /** One third-party API. */
 export interface ProviderOptions {
   /** Absolute http(s) URL that all endpoints stand below. Not needed where only operations are wrapped. */
@@ -197,6 +209,8 @@ export interface ProviderOptions {
   readonly defaults?: RuleOptions
   readonly plan?: PlanOptions
   readonly quota?: QuotaOptions
+  /** How the provider's own usage export, or its invoice lines, are read by `stashen reconcile`. */
+  readonly usageExport?: UsageExportOptions
   /** By name, or as a list of endpoints with a `name` each. */
   readonly endpoints?: Readonly<Record<string, EndpointOptions>> | readonly NamedEndpointOptions[]
 }

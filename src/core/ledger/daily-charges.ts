@@ -1,0 +1,25 @@
+import { Temporal } from 'temporal-polyfill'
+import { billedCalls } from '../money/billed-calls.js'
+import { beginsOf } from '../time/calendar.js'
+import type { FactsInForce } from './facts-in-force.js'
+import type { LedgerRow } from './ledger-row.js'
+import { priceTimes } from './provider-prices.js'
+
+/** What the plan of a provider charges for the calls of each day of `zone` (IANA), as decimals in its currency; by day, `YYYY-MM-DD`. */
+export function dailyCharges(known: FactsInForce, provider: string, rows: readonly LedgerRow[], zone: string): Map<string, string> {
+  if (rows.length === 0) return new Map()
+  const first = rows.reduce((earliest, { bucket }) => Math.min(earliest, bucket), Number.POSITIVE_INFINITY)
+  const end = rows.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), 0)
+  const prices = priceTimes(
+    known,
+    { provider, rows, since: 0, callsOf: ({ tally }, plan) => billedCalls(plan, tally), unitsOf: ({ tally }) => tally.units.made },
+    beginsOf('day', first, end, zone),
+  )
+  const currency = known.plan(provider, end)?.currency
+  return new Map(
+    [...prices].map(([begin, moneys]) => [
+      Temporal.Instant.fromEpochMilliseconds(begin).toZonedDateTimeISO(zone).toPlainDate().toString(),
+      moneys.find((money) => money.currency === currency)?.amount ?? '0',
+    ]),
+  )
+}
