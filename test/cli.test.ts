@@ -76,13 +76,49 @@ describe('the command line', () => {
       expect(wrong.stderr).to.include('start of moth').and.include('7 days ago')
     })
 
+    it('left a file, and a journal of its calls, that tell keys, providers, and two times side by side', () => {
+      const report = (...args: string[]) => stashen('report', '--store', file('demo.db'), '--zone', 'Europe/Oslo', ...args)
+      const journal = ['--by', 'key', '--journal', file('demo.db.calls.jsonl')]
+      const { byKey, totals } = JSON.parse(report(...journal, '--json').stdout) as Report
+      expect(byKey?.journal).to.include({ skipped: 0, lost: 0, lines: (totals.with?.asked ?? 0) + (totals.with?.upstream ?? 0) })
+      const [first] = byKey?.list ?? []
+      expect(first?.key).to.match(/^GET https:\/\/tides\.ebbline\.example\/v2\/stations\//)
+      expect(first?.spared).to.equal((first?.asked ?? 0) - (first?.upstream ?? 0))
+      expect(report(...journal).stdout)
+        .to.include('Keys   20 of')
+        .and.include(first?.key)
+      expect(report(...journal, '--format', 'md').stdout).to.include(`\`${first?.key}\``)
+      expect(report('--by', 'provider').stdout).to.include('skerrylight').and.not.include('findVessel')
+      const hours = report('--by', 'hour', '--format', 'csv').stdout.trim().split('\r\n')
+      expect(hours.filter((line) => /,,,with,/.test(line))).to.have.length(25)
+      const [before, after] = ['2026-06-30T05:00..2026-06-30T09:00', '2026-06-30T13:00..2026-06-30T17:00']
+      const both = JSON.parse(report('--compare', before, after, '--json').stdout) as { before: Report; after: Report }
+      expect([both.before.since, both.after.since]).to.eql(['2026-06-30T03:00:00.000Z', '2026-06-30T11:00:00.000Z'])
+      const text = report('--compare', before, after).stdout
+      expect(text).to.include('before  2026-06-30 05:00 to 2026-06-30 09:00 (Europe/Oslo), 4 h').and.include('all calls')
+      const wrong: [args: string[], words: string][] = [
+        [['--by', 'key'], 'name it with --journal'],
+        [['--journal', 'x'], 'does nothing without "--by key"'],
+        [['--by', 'key', '--journal', file('none')], 'there is no file'],
+        [['--compare', before], 'takes two ranges, not 1'],
+        [['--compare', before, 'now'], '"now" is no range'],
+        [['--compare', before, after, '--by', 'hour'], 'leave out --since, --until and --by'],
+        [['--compare', before, after, '--format', 'html'], 'printed as text or json'],
+      ]
+      for (const [args, words] of wrong) {
+        const { code, stdout, stderr } = report(...args)
+        expect([code, stdout, stderr.trim().split('\n').length], args.join(' ')).to.eql([2, '', 1])
+        expect(stderr).to.include(words)
+      }
+    })
+
     it('left a file whose report prints as one HTML page that needs nothing else', () => {
       const print = () => stashen('report', '--store', file('demo.db'), '--format', 'html', '--zone', 'Europe/Oslo').stdout
       const page = print()
       expect(page)
         .to.match(/^<!doctype html>\n<html lang="en">/)
         .and.match(/<\/html>\n$/)
-      expect(page.match(/<svg role="img" aria-label="[^"]{20,}"/g)).to.have.length(4)
+      expect(page.match(/<svg role="img" aria-label="[^"]{20,}"/g)).to.have.length(6)
       expect(page)
         .to.include('<th scope="row">skerrylight.position</th>')
         .and.include('prefers-color-scheme:dark')
@@ -121,7 +157,29 @@ describe('the command line', () => {
       expect(reconcile('skerrylight', file('injected.csv'), '--tolerance', '5').code).to.equal(0)
       const json = JSON.parse(reconcile('skerrylight', file('injected.csv'), '--json').stdout) as { unexplained: number }
       expect(json.unexplained).to.equal(30)
+      const [, ...days] = csv.trim().split('\n')
+      const invoice = days
+        .map((line) => line.split(','))
+        .map(([day, calls]) => ({ Date: `${day}T00:00Z`, Cost: (Number(calls) / 100).toFixed(2) }))
+      writeFileSync(file('invoice.json'), JSON.stringify(invoice))
+      writeFileSync(
+        file('columns.yaml'),
+        'providers:\n  skerrylight:\n    usageExport: { day: Date, amount: Cost, zone: Europe/Oslo }\n    baseUrl: https://positions.skerrylight.example/v1\n',
+      )
+      const columns = ['--config', file('columns.yaml')]
+      const agreed = reconcile('skerrylight', file('invoice.json'), ...columns)
+      expect([agreed.code, agreed.stdout]).to.satisfy(
+        ([code, text]: [number, string]) => code === 0 && text.includes('they differ by 0\n'),
+        agreed.stdout,
+      )
+      writeFileSync(file('invoice.json'), JSON.stringify([...invoice, { Date: '2026-06-30', Cost: '0.01' }]))
+      const cent = reconcile('skerrylight', file('invoice.json'), ...columns)
+      expect([cent.code, cent.stderr], 'a cent more').to.eql([
+        1,
+        'stashen: the amounts of skerrylight differ by 0.01 in all, more than the tolerance of 0 %\n',
+      ])
       const wrongs = [
+        [['quayrate', file('injected.csv'), ...columns], 'knows no provider "quayrate"'],
         [['skerrylight', file('none.csv')], 'there is no file'],
         [['pintle', file('injected.csv')], 'knows no provider "pintle"'],
         [['skerrylight', file('injected.csv'), '--calls-column', 'requests'], 'no such column'],

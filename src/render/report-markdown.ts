@@ -22,9 +22,48 @@ export function reportMarkdown(report: Report, zone: string): string {
       .map(() => '---:')
       .join(' | ')} |`,
     ...[...rows, ...rowsOf('**all calls**', totals, money)].map((cells) => `| ${cells.join(' | ')} |`),
+    ...timeTable(report, zone, money),
+    ...keyTable(report),
     ...(saved ? ['', `Saved ${countText(saved.upstreamCalls)} upstream calls and ${money(saved.money)}.`] : []),
     '',
   ].join('\n')
+}
+
+/** Calls hour by hour or day by day, where the report tells them so. */
+function timeTable({ times = [] }: Report, zone: string, money: (moneys: readonly Money[]) => string): string[] {
+  if (times.length === 0) return []
+  const rows = times.map(({ from, partial, without, with: reused }) => [
+    `${momentText(from, zone)}${partial ? ' (part)' : ''}`,
+    countText(without.asked),
+    countText(without.upstream),
+    reused ? countText(reused.upstream) : '',
+    money(without.money),
+    reused ? money(reused.money) : '',
+  ])
+  return tableOf(['from', 'asked', 'upstream without', 'with', 'money without', 'with'], rows)
+}
+
+/** The keys that spared most calls, where the report tells them. */
+function keyTable({ byKey }: Report): string[] {
+  if (!byKey) return []
+  const rows = byKey.list.map(({ provider, endpoint, key, spared, asked, upstream }) => [
+    `${provider}.${endpoint}`,
+    ...[spared, asked, upstream].map(countText),
+    `\`${key.replaceAll('|', '\\|').replaceAll('`', "'")}\``,
+  ])
+  return tableOf(['endpoint', 'spared', 'asked', 'upstream', 'key'], rows)
+}
+
+function tableOf(names: readonly string[], rows: readonly string[][]): string[] {
+  return [
+    '',
+    `| ${names.join(' | ')} |`,
+    `| --- | ${names
+      .slice(1)
+      .map(() => '---:')
+      .join(' | ')} |`,
+    ...rows.map((cells) => `| ${cells.join(' | ')} |`),
+  ]
 }
 
 const heads = ['', '', 'asked', 'upstream', 'refused', 'failed', 'from store', 'stale', 'money', 'median', 'p95']

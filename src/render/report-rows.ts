@@ -1,10 +1,12 @@
 import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
 
-/** One line of a report as a flat record: an endpoint, a provider or all calls, without or with the stash. Unknown figures are empty. */
+/** One line of a report as a flat record: an endpoint, a provider, all calls or those of an hour or day, without or with the stash. Unknown figures are empty. */
 export type ReportRow = Readonly<Record<(typeof columns)[number], string | number>>
 
 /** The columns of flat reports, in their order; their names are stable. */
 export const columns = [
+  'from',
+  'until',
   'provider',
   'endpoint',
   'side',
@@ -34,18 +36,22 @@ export const columns = [
   'age_p95_ms',
 ] as const
 
-/** A report as flat records: each endpoint, then each provider, then all; one more for each further currency. */
-export function reportRows({ providers, totals }: Report): ReportRow[] {
+/** A report as flat records: each endpoint, then each provider, then all, then each hour or day; one more for each further currency. */
+export function reportRows({ since, until, providers, totals, times = [] }: Report): ReportRow[] {
+  const whole = { from: since ?? '', until: until ?? '' }
   return [
-    ...providers.flatMap(({ provider, endpoints, ...whole }) => [
-      ...endpoints.flatMap((one) => rowsOf(provider, one.endpoint, one)),
-      ...rowsOf(provider, '', whole),
+    ...providers.flatMap(({ provider, endpoints, ...inAll }) => [
+      ...endpoints.flatMap((one) => rowsOf({ ...whole, provider, endpoint: one.endpoint }, one)),
+      ...rowsOf({ ...whole, provider, endpoint: '' }, inAll),
     ]),
-    ...rowsOf('', '', totals),
+    ...rowsOf({ ...whole, provider: '', endpoint: '' }, totals),
+    ...times.flatMap((time) => rowsOf({ from: time.from, until: time.until, provider: '', endpoint: '' }, time)),
   ]
 }
 
-function rowsOf(provider: string, endpoint: string, { without, with: reused }: Comparison): ReportRow[] {
+type Place = Pick<ReportRow, 'from' | 'until' | 'provider' | 'endpoint'>
+
+function rowsOf(place: Place, { without, with: reused }: Comparison): ReportRow[] {
   const sides: (readonly [string, string, Figures | Without])[] = [
     ['without', without.basis, without],
     ...(reused ? [['with', 'measured', reused] as const] : []),
@@ -53,7 +59,8 @@ function rowsOf(provider: string, endpoint: string, { without, with: reused }: C
   return sides.flatMap(([side, basis, figures]) => {
     const moneys = figures.money.length > 0 ? figures.money : [undefined]
     return moneys.map((money) => ({
-      ...{ provider, endpoint, side, basis },
+      ...place,
+      ...{ side, basis },
       ...countsOf(figures),
       ...{ currency: money?.currency ?? '', money: money?.amount ?? '' },
       ...{ median_ms: figures.latencyMs?.median ?? '', p95_ms: figures.latencyMs?.p95 ?? '' },

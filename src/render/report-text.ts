@@ -29,6 +29,7 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   })
   for (const provider of report.providers) {
     table.push([{ colSpan: head.length, content: providerLine(provider, { colors, zone, money }) }])
+    if (provider.endpoints.length === 0) table.push(...comparisonRows('', provider, colors, money))
     for (const endpoint of provider.endpoints) table.push(...comparisonRows(endpoint.endpoint, endpoint, colors, money))
     table.push(...feeRows(provider, colors, money))
   }

@@ -39,7 +39,7 @@ export interface ReconciledDay {
 }
 
 /** Decimals in the currency of the plan. */
-export interface AmountsCompared {
+interface AmountsCompared {
   readonly theirs: string
   readonly ours: string
   readonly difference: string

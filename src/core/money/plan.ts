@@ -68,7 +68,7 @@ export interface PlanOptions extends PlanTerms {
 }
 
 /** A period that holds all moments there are, milliseconds since 1970-01-01T00:00Z. */
-export const forEver = { start: 0, end: 8_640_000_000_000_000 } as const
+const forEver = { start: 0, end: 8_640_000_000_000_000 } as const
 
 /** The prices that hold at `at`; a change of `perCall`, `tiers` or `packages` takes the place of whichever of them held before. */
 export function termsAt(plan: PlanOptions, at: number): PlanTerms {

@@ -85,8 +85,8 @@ export interface Store {
   /** Drops details of a grain whose bucket begins before `until`. */
   dropDetails(grain: Grain, until: number): Maybe<void>
   /**
-   * Takes out the ledger's rows that are finer than `grain`, no details, and belong to the same slice as the oldest of them before `until`,
-   * and adds what `change` makes of them, in one step. Returns whether there were any.
+   * Takes out the ledger's rows of the next finer grain than `grain`, no details, that belong to the same slice as the oldest of them before
+   * `until`, and adds what `change` makes of them, in one step. Returns whether there were any.
    */
   coarsenLedger(until: number, grain: Grain, slice: LedgerSlice, change: (rows: LedgerRow[]) => readonly LedgerRow[]): Maybe<boolean>
   /** Remembers what is known of a provider or endpoint from a time on, unless the newest known of the same says the same. */

@@ -29,6 +29,7 @@ export function reportHtml(report: Report, { zone, draw }: { readonly zone: stri
 <section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
 <section class="charts" aria-label="Charts">${charts.join('')}</section>
 <section aria-label="Endpoints">${endpointTable(report)}</section>
+<section aria-label="Keys">${keyTable(report)}</section>
 <section aria-label="Billing periods">${periodTable(report, zone)}</section>
 </main>
 </body>
@@ -54,6 +55,11 @@ function tilesOf({ totals, providers }: Report): Tile[] {
       detail: `${countText(saved.upstreamCalls)} of ${countText(without.upstream)}`,
     },
     { name: 'Money saved', value: money(saved.money), detail: `${money(reused.money)} instead of ${money(without.money)}` },
+    {
+      name: 'Time saved',
+      value: saved.timeMs === null ? '?' : ageText(Math.max(0, saved.timeMs)),
+      detail: 'less waiting in all',
+    },
     { name: 'Callers let down', value: countText(reused.letDown), detail: `${countText(without.letDown)} without` },
     {
       name: 'Older answers',
@@ -96,6 +102,16 @@ function endpointTable(report: Report): string {
       : []),
   ])
   return table(heads, rows, 'Endpoints: what was asked, and what became of it with the stash')
+}
+
+function keyTable({ byKey }: Report): string {
+  if (!byKey) return ''
+  const rows = byKey.list.map(({ provider, endpoint, key, spared, asked, upstream, letDown }) => [
+    `${provider}.${endpoint}`,
+    ...[spared, asked, upstream, letDown].map(countText),
+    key,
+  ])
+  return table(['endpoint', 'spared', 'asked', 'upstream', 'let down', 'key'], rows, 'Keys that spared most calls, by the journal')
 }
 
 function periodTable({ providers, ...report }: Report, zone: string): string {

@@ -1,7 +1,18 @@
-import { createReadStream, existsSync, readdirSync, statSync } from 'node:fs'
-import { mkdir, open, rename, rm, stat } from 'node:fs/promises'
+import {
+  closeSync,
+  existsSync,
+  fstatSync,
+  mkdirSync,
+  openSync,
+  readdirSync,
+  readFileSync,
+  readSync,
+  renameSync,
+  rmSync,
+  statSync,
+  writeSync,
+} from 'node:fs'
 import { basename, dirname, join } from 'node:path'
-import { createInterface } from 'node:readline'
 import type { Journal } from '../../core/ports/journal.js'
 
 export interface FileJournalOptions {
@@ -30,44 +41,43 @@ class FileJournal implements Journal {
     this.#keep = keep
   }
 
-  async write(lines: readonly string[]): Promise<void> {
-    await mkdir(dirname(this.#file), { recursive: true })
-    await this.#setAsideWhenFull()
-    const file = await open(this.#file, 'a+')
+  /** At once, as the SQLite store does: it is a few lines every second, and nothing can come between. */
+  write(lines: readonly string[]): void {
+    mkdirSync(dirname(this.#file), { recursive: true })
+    this.#setAsideWhenFull()
+    const file = openSync(this.#file, 'a+')
     try {
       // a process that was ended in the midst of a line must not spoil the next one too
-      const { size } = await file.stat()
+      const { size } = fstatSync(file)
       const last = Buffer.alloc(1)
-      if (size > 0) await file.read(last, 0, 1, size - 1)
+      if (size > 0) readSync(file, last, 0, 1, size - 1)
       const isOpen = size > 0 && last.toString() !== '\n'
-      await file.write(`${isOpen ? '\n' : ''}${lines.join('\n')}\n`)
+      writeSync(file, `${isOpen ? '\n' : ''}${lines.join('\n')}\n`)
     } finally {
-      await file.close()
+      closeSync(file)
     }
   }
 
   async *read(): AsyncIterable<string> {
     for (const file of [...setAside(this.#file), ...(existsSync(this.#file) ? [this.#file] : [])]) {
-      for await (const line of createInterface({ input: createReadStream(file), crlfDelay: Number.POSITIVE_INFINITY })) {
-        if (line !== '') yield line
-      }
+      for (const line of readFileSync(file, 'utf8').split('\n')) if (line !== '') yield line
     }
   }
 
   close(): void {}
 
   /** Another process may do the same: the names differ, so that neither takes the other's place. */
-  async #setAsideWhenFull(): Promise<void> {
-    const size = await stat(this.#file).then(
-      (found) => found.size,
-      () => 0,
-    )
+  #setAsideWhenFull(): void {
+    const size = statSync(this.#file, { throwIfNoEntry: false })?.size ?? 0
     if (size < this.#maxBytes) return
     const moment = new Date().toISOString().replaceAll(':', '')
     const { stem, ending } = parts(this.#file)
-    await rename(this.#file, join(dirname(this.#file), `${stem}.${moment}${ending}`)).catch(() => undefined)
-    const old = setAside(this.#file).slice(0, -this.#keep || undefined)
-    await Promise.all((this.#keep === 0 ? setAside(this.#file) : old).map((one) => rm(one, { force: true })))
+    try {
+      renameSync(this.#file, join(dirname(this.#file), `${stem}.${moment}${ending}`))
+    } catch {
+      // another process has done it
+    }
+    for (const old of setAside(this.#file).slice(0, this.#keep === 0 ? undefined : -this.#keep)) rmSync(old, { force: true })
   }
 }
 

@@ -126,7 +126,8 @@ class MemoryStore implements Store {
   }
 
   coarsenLedger(until: number, grain: Grain, slice: LedgerSlice, change: (rows: LedgerRow[]) => readonly LedgerRow[]): boolean {
-    const isFiner = (row: KeptRow) => !row.isDetail && row.bucket < until && grains.indexOf(row.grain) < grains.indexOf(grain)
+    const finer = grains[grains.indexOf(grain) - 1]
+    const isFiner = (row: KeptRow) => !row.isDetail && row.bucket < until && row.grain === finer
     let oldest = Number.POSITIVE_INFINITY
     for (const row of this.#ledger.values()) if (row.bucket < oldest && isFiner(row)) oldest = row.bucket
     if (oldest >= until) return false

@@ -145,15 +145,15 @@ class SqliteStore implements Store {
   }
 
   coarsenLedger(until: number, grain: Grain, slice: LedgerSlice, change: (rows: LedgerRow[]) => readonly LedgerRow[]): boolean {
-    const finerThan = grains.indexOf(grain)
+    const finer = grains.indexOf(grain) - 1
     return this.#do(() =>
       this.#inTransaction(() => {
         const { oldestFiner, readFiner, dropFiner } = this.#statements
-        const oldest = oldestFiner.get(finerThan, until)?.bucket
+        const oldest = oldestFiner.get(finer, until)?.bucket
         if (typeof oldest !== 'number') return false
         const { start, end } = slice(oldest)
-        const coarse = change(readFiner.all(start, end, finerThan).flatMap(rowsOf))
-        dropFiner.run(start, end, finerThan)
+        const coarse = change(readFiner.all(finer, start, end).flatMap(rowsOf))
+        dropFiner.run(finer, start, end)
         this.#add(coarse)
         return true
       }),
@@ -229,9 +229,9 @@ function statementsOf(driver: SqliteDriver) {
     readLedger: driver.prepare(`${readRows} WHERE detail = 0 AND grain IN (0, 1, 2, 3) AND bucket >= ? AND bucket < ? ${rowsByDay}`),
     readDetails: driver.prepare(`${readRows} WHERE detail = 1 AND grain = ? AND bucket >= ? AND bucket < ? ${rowsByDay}`),
     dropDetails: driver.prepare('DELETE FROM ledger WHERE detail = 1 AND grain = ? AND bucket < ?'),
-    oldestFiner: driver.prepare('SELECT min(bucket) AS bucket FROM ledger WHERE detail = 0 AND grain < ? AND bucket < ?'),
-    readFiner: driver.prepare(`${readRows} WHERE detail = 0 AND bucket >= ? AND bucket < ? AND grain < ? ${rowsByDay}`),
-    dropFiner: driver.prepare('DELETE FROM ledger WHERE detail = 0 AND bucket >= ? AND bucket < ? AND grain < ?'),
+    oldestFiner: driver.prepare('SELECT min(bucket) AS bucket FROM ledger WHERE detail = 0 AND grain = ? AND bucket < ?'),
+    readFiner: driver.prepare(`${readRows} WHERE detail = 0 AND grain = ? AND bucket >= ? AND bucket < ? ${rowsByDay}`),
+    dropFiner: driver.prepare('DELETE FROM ledger WHERE detail = 0 AND grain = ? AND bucket >= ? AND bucket < ?'),
     extent: driver.prepare(
       'SELECT (SELECT count(*) FROM entry) AS entries, (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size) AS bytes',
     ),
