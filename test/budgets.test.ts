@@ -1,6 +1,6 @@
 import { expect } from 'chai'
 import fc from 'fast-check'
-import { BudgetSpentError, type LedgerRow, memoryStore, openStash, type PlanOptions, type StashEvents } from 'stashen'
+import { BudgetSpentError, type Clock, type LedgerRow, memoryStore, openStash, type PlanOptions, type StashEvents } from 'stashen'
 import { compileBudget } from '../src/core/limits/budget.js'
 import { admit, budgetLevelOf, nothingKnown, type Passage, type ProviderState, withEnded } from '../src/core/limits/provider-state.js'
 import { chargeOfUnits } from '../src/core/money/period-charge.js'
@@ -226,6 +226,27 @@ describe('budgets', () => {
     )
   })
 
+  it('and the books hold when the clock is set back an hour, over the begin of a day', async () => {
+    let now = Date.parse('2026-07-01T00:10:00Z')
+    const clock: Clock = { now: () => now, ticks: () => performance.now(), later: () => () => {} }
+    const store = memoryStore()
+    const providers = { skerrylight: { budgets: [{ calls: 3, per: 'day' as const }], quota: { calls: 100, per: 'day' as const } } }
+    const stash = await openStash({ store, clock, providers })
+    const find = stash.operation('skerrylight.find', async (name: string) => name, { freshFor: '1 min' })
+    const ask = (name: string) => find(name).catch((error: { code: string }) => error.code)
+    expect([await ask('a'), await ask('b')]).to.eql(['a', 'b'])
+    now -= hour
+    expect(await ask('a'), 'what was stored an hour from now is not fresh').to.equal('a')
+    expect(await ask('c')).to.equal('BUDGET_SPENT')
+    now += 25 * hour
+    expect(await ask('c'), 'a new day').to.equal('c')
+    const { totals, providers: all } = await stash.report()
+    expect(totals.with).to.include({ asked: 5, upstream: 4, letDown: 1 })
+    expect(all[0]?.quota?.used.reusing, 'of the last day').to.equal(1)
+    expect((await stash.report({ by: 'day' })).times?.map(({ with: its }) => its?.asked)).to.eql([2, 2, 1])
+    await stash.close()
+  })
+
   it('that make no sense are told of together', async () => {
     const opened = openStash({
       providers: {
@@ -239,6 +260,7 @@ describe('budgets', () => {
           ],
         },
       },
+      ledger: { zone: 'Mars/Olympus' },
     } as never).catch((error: Error) => error.message)
     const message = String(await opened)
     for (const fault of [
@@ -249,6 +271,7 @@ describe('budgets', () => {
       'budgets[3].warnAt: is 0.8, more than "stretchAt"',
       'budgets[2].per: is a second budget of money per month',
       'budgets[4].money: "1,50"',
+      'ledger.zone: "Mars/Olympus"',
     ])
       expect(message).to.include(fault)
   })

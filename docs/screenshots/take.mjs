@@ -14,6 +14,11 @@ terminal(
   'npx stashen explain https://tides.ebbline.example/v2/stations/st-017/tides?day=2026-06-30 --config dist/examples/harbour/stashen.config.js --store stashen-demo.db --at 2026-06-30T23:30+02:00 --zone Europe/Oslo; echo; npx stashen check --config dist/examples/harbour/stashen.config.js',
 )
 terminal('report-by-hour', 'npx stashen report --store stashen-demo.db --by hour --since 2026-06-30T05:00+02:00 --until 2026-06-30T19:00+02:00 --zone Europe/Oslo')
+terminal('report-by-key', 'npx stashen report --store stashen-demo.db --by key --journal stashen-demo.db.calls.jsonl --zone Europe/Oslo | tail -24')
+terminal(
+  'report-compare',
+  'npx stashen report --store stashen-demo.db --compare 2026-06-30T05:00..2026-06-30T09:00 2026-06-30T13:00..2026-06-30T17:00 --zone Europe/Oslo',
+)
 terminal('status', 'npx stashen status --store stashen-demo.db --at 2026-06-30T23:59:50+02:00 --zone Europe/Oslo')
 await htmlReport()
 await board()
@@ -30,13 +35,22 @@ function terminal(name, command) {
 }
 
 async function htmlReport() {
-  const { stdout } = spawnSync('node', ['dist/bin/stashen.js', 'report', '--store', 'stashen-demo.db', '--format', 'html', '--zone', 'Europe/Oslo'], { cwd: root, encoding: 'utf8' })
+  const report = (...args) =>
+    spawnSync('node', ['dist/bin/stashen.js', 'report', '--store', 'stashen-demo.db', '--format', 'html', '--zone', 'Europe/Oslo', ...args], {
+      cwd: root,
+      encoding: 'utf8',
+    }).stdout
+  const stdout = report()
   const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--headless', '--no-sandbox', '--disable-gpu'] })
   for (const colorScheme of ['light', 'dark']) {
     const tab = await browser.newPage({ viewport: { width: 1280, height: 800 }, colorScheme })
     await tab.setContent(stdout)
     await tab.screenshot({ path: `${folder}report-${colorScheme}.png` })
   }
+  const tab = await browser.newPage({ viewport: { width: 1280, height: 800 } })
+  await tab.setContent(report('--until', '2026-06-30T18:00+02:00'))
+  await tab.evaluate(() => [...document.querySelectorAll('figure')].find(({ textContent }) => textContent.startsWith('Quota'))?.scrollIntoView())
+  await tab.screenshot({ path: `${folder}report-forecast.png` })
   await browser.close()
 }
 

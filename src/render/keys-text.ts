@@ -5,7 +5,7 @@ import type { Colors } from './report-text.js'
 import { countText, momentText } from './words.js'
 
 /** Characters of a key that are shown. */
-const shownLength = 80
+const shownLength = 64
 
 /** The keys that spared most calls, as text for a terminal. */
 export function keysText({ journal, keys, list }: KeysReport, { colors, zone }: { colors: Colors; zone: string }): string {

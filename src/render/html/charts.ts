@@ -4,6 +4,11 @@ import { MissingPackageError } from '../../core/errors.js'
 /** Colours that stand out on light and on dark ground alike, and from each other without colour sight (Okabe and Ito). */
 export const palette = { fresh: '#009e73', stale: '#e69f00', forwarded: '#0072b2', failed: '#d55e00', without: '#8a8f98' }
 
+const legend = { top: 0, left: 0, itemWidth: 14, itemHeight: 10, itemGap: 28, textStyle: { fontSize: 13 } }
+
+/** A legend that shows how lines are drawn. */
+export const lineLegend = { ...legend, itemWidth: 30, itemGap: 20, itemStyle: { opacity: 0 } }
+
 /** Grid lines that do not shout, on light and dark ground. */
 export const faint = { lineStyle: { color: '#8886' } }
 
@@ -23,7 +28,7 @@ export async function drawing(): Promise<Draw> {
         animation: false,
         textStyle: { fontFamily: 'sans-serif' },
         grid: { left: 56, right: 16, top: 40, bottom: 28 },
-        legend: { top: 0, left: 0, itemWidth: 14, itemHeight: 10, itemGap: 28, textStyle: { fontSize: 13 } },
+        legend,
         ...option,
       })
       drawn++

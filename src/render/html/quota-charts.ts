@@ -2,7 +2,7 @@ import type { EChartsOption, SeriesOption } from 'echarts'
 import type { ProviderReport, QuotaUse, Report } from '../../core/ledger/report-model.js'
 import type { QuotaForecast } from '../../core/limits/forecast.js'
 import { countText, momentText } from '../words.js'
-import { faint, palette } from './charts.js'
+import { faint, lineLegend, palette } from './charts.js'
 import type { Figure } from './report-charts.js'
 
 /** How each quota was used in its period, what is foreseen up to its reset, and both without the stash. */
@@ -23,6 +23,7 @@ function quotaChart({ provider }: ProviderReport, quota: QuotaUse, zone: string)
     title: `Quota of ${provider}: calls of ${countText(limit)} a ${per}`,
     words: wordsOf(quota),
     option: {
+      legend: lineLegend,
       grid: { left: 56, right: 24, top: 40, bottom: 28 },
       xAxis: {
         ...{ type: 'time', min: from, max: until, splitLine: { show: false } },

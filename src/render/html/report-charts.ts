@@ -1,7 +1,7 @@
 import type { EChartsOption } from 'echarts'
 import type { Figures, Report, TimeReport, Without } from '../../core/ledger/report-model.js'
 import { countText, momentText } from '../words.js'
-import { faint, palette } from './charts.js'
+import { faint, lineLegend, palette } from './charts.js'
 import { quotaCharts } from './quota-charts.js'
 
 /** A chart, with what it says in words for those who do not see it. */
@@ -76,6 +76,7 @@ function money(times: readonly TimeReport[], labels: string[]): Figure[] {
 
 function lines(labels: string[], without: number[], withStash: number[]): EChartsOption {
   return {
+    legend: lineLegend,
     xAxis: { type: 'category', data: labels, boundaryGap: false },
     yAxis: { type: 'value', splitLine: faint },
     series: [
