@@ -56,7 +56,9 @@ const hour = 3_600_000
 const day = 24 * hour
 
 /** What a report over a year of calls takes of summing the same calls from a journal in SQLite that has an index, and how large the ledger is. */
-export async function reportRatio(calls: number): Promise<{ ratio: Ratio; rows: number; bytes: number; journalBytes: number }> {
+export async function reportRatio(
+  calls: number,
+): Promise<{ ratio: Ratio; slowestMs: number; rows: number; bytes: number; journalBytes: number }> {
   const folder = mkdtempSync(join(tmpdir(), 'stashen-bench-'))
   const [ledgerFile, journalFile] = [join(folder, 'ledger.db'), join(folder, 'journal.db')]
   const until = Date.parse('2026-06-30T22:00Z')
@@ -76,7 +78,7 @@ export async function reportRatio(calls: number): Promise<{ ratio: Ratio; rows: 
   const [reportMs, sumMs] = [[] as number[], [] as number[]]
   await report()
   for (let round = 0; round < 3; round++) {
-    reportMs.push(await msOf(report))
+    for (let again = 0; again < 3; again++) reportMs.push(await msOf(report))
     sumMs.push(await msOf(() => sums.all(since, until)))
   }
   const total = (await report()).totals.with?.asked
@@ -90,7 +92,13 @@ export async function reportRatio(calls: number): Promise<{ ratio: Ratio; rows: 
   rmSync(folder, { recursive: true })
   const [ours, baseline] = [median(reportMs), median(sumMs)]
   const name = `report over ${calls.toLocaleString('en')} calls, of summing them`
-  return { ratio: { name, ourNs: ours * 1e6, baselineNs: baseline * 1e6, ratio: ours / baseline, limit: 0.05 }, rows, bytes, journalBytes }
+  return {
+    ratio: { name, ourNs: ours * 1e6, baselineNs: baseline * 1e6, ratio: ours / baseline, limit: 0.05 },
+    slowestMs: Math.max(...reportMs),
+    rows,
+    bytes,
+    journalBytes,
+  }
 }
 
 interface Year {

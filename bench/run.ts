@@ -11,8 +11,9 @@ const askers = 10_000
 const calls = await upstreamCallsOf(askers)
 console.log(`${'simultaneous identical calls'.padEnd(48)} ${askers} askers, ${calls} upstream call${calls === 1 ? '  kept' : 's  MISSED'}`)
 console.log('\nmaking up a year of 10,000,000 calls, which takes a minute or two')
-const { ratio, rows, bytes, journalBytes } = await reportRatio(10_000_000)
+const { ratio, slowestMs, rows, bytes, journalBytes } = await reportRatio(10_000_000)
 print(ratio)
+console.log(`${'the slowest of nine such reports'.padEnd(48)} ${msText(slowestMs * 1e6)}, right after the other side had worked`)
 const mb = (size: number) => `${Math.round(size / 1e6).toLocaleString('en')} MB`
 console.log(
   `${'the ledger of that year'.padEnd(48)} ${rows.toLocaleString('en')} rows, ${mb(bytes)}; the journal with its index ${mb(journalBytes)}`,

@@ -7,6 +7,7 @@ import { compileProvider } from './core/rules/compile.js'
 import { RuleBook } from './core/rules/rule-book.js'
 import { Books } from './engine/books.js'
 import { CallRunner } from './engine/call-runner.js'
+import type { Bounds } from './engine/count-earlier.js'
 import type { Events } from './engine/events.js'
 import { Gate } from './engine/gate.js'
 import { HttpCalls } from './engine/http-calls.js'
@@ -19,6 +20,8 @@ export interface Assembly {
   readonly runner: CallRunner
   readonly http: HttpCalls
   readonly gate: Gate
+  /** What bounds the calls of each provider. */
+  readonly bounds: readonly Bounds[]
 }
 
 export interface Surroundings {
@@ -44,7 +47,8 @@ export function assemble(
   })
   const upstream = new UpstreamCalls({ clock, gate, events, chance, keeper: new Keeper(store, clock, warn) })
   const runner = new CallRunner({ store, clock, events, gate, upstream })
-  const rules = new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets })))
+  const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets }))
+  const rules = new RuleBook(compiled)
   const http = new HttpCalls({
     rules,
     store,
@@ -57,5 +61,5 @@ export function assemble(
     warn,
     fetch: fetch ?? ((input, init) => globalThis.fetch(input, init)),
   })
-  return { books, runner, http, gate }
+  return { books, runner, http, gate, bounds: compiled.map(({ rest }) => rest) }
 }

@@ -7,6 +7,7 @@ import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import { compileEndpoint, endpointList, factsOf, resolveRule } from './core/rules/compile.js'
 import { durationMs } from './core/time/duration.js'
+import { countEarlier } from './engine/count-earlier.js'
 import { Events } from './engine/events.js'
 import type { Fetch } from './engine/http-upstream.js'
 import { JournalWriter } from './engine/journal-writer.js'
@@ -59,7 +60,10 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   await rememberFacts(store, config, clock.now())
   const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
-  const { books, runner, http, gate } = assemble(config, { store, clock, mode, events, warn })
+  const { books, runner, http, gate, bounds } = assemble(config, { store, clock, mode, events, warn })
+  if (mode !== 'offline') {
+    for (const one of bounds) await countEarlier(store, clock.now(), one).catch(() => undefined) // told by the store's guard
+  }
   const journal = config.journal && new JournalWriter(config.journal, { clock, events, warn })
   const taken = new Set(
     Object.entries(providers).flatMap(([name, options]) => endpointList(options).map((endpoint) => `${name}.${endpoint.name}`)),

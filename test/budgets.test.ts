@@ -226,6 +226,52 @@ describe('budgets', () => {
     )
   })
 
+  it('that are set up in the midst of a period begin with what the ledger knows of it', async () => {
+    let now = Date.parse('2026-06-20T10:00:00Z')
+    const clock: Clock = { now: () => now, ticks: () => performance.now(), later: () => () => {} }
+    const store = Object.assign(memoryStore(), { close() {} })
+    const plan: PlanOptions = {
+      currency: 'EUR',
+      period: 'month',
+      anchorDay: 15,
+      included: 2,
+      perCall: '0.5',
+      units: { rows: { price: '0.01' } },
+    }
+    const open = async (more: object) => {
+      const stash = await openStash({ store, clock, providers: { skerrylight: { plan, ...more } } })
+      const units = { rows: () => 10 }
+      const find = stash.operation('skerrylight.find', async (name: string) => name, { units, weight: 2 })
+      const quote = stash.operation('skerrylight.quote', async (name: string) => name, { perCall: '1' })
+      return { stash, find, quote }
+    }
+    const first = await open({})
+    for (const name of ['a', 'b']) await first.find(name)
+    now += 12 * 24 * hour // 2 July, in the same billing period
+    for (const name of ['c', 'd', 'e']) await first.find(name)
+    await first.quote('a')
+    await first.stash.close()
+    const budgets = [
+      { money: '5', per: 'month' },
+      { calls: 100, per: 'year' },
+    ]
+    const second = await open({ budgets, quota: { calls: 50, per: 'month' } })
+    const [status] = (await second.stash.status()).providers
+    expect(
+      status?.budgets.map(({ spent, level }) => [spent, level]),
+      '6 by weight at 0.5, 3 times 10 rows, a quote',
+    ).to.eql([
+      ['4.3', 'warn'],
+      ['6', 'free'],
+    ])
+    expect(status?.limits.find(({ limit }) => limit.startsWith('quota'))).to.include({ left: 46 })
+    expect(await second.quote('b').catch((error: { code: string }) => error.code), '4.30 and 1 are more than 5').to.equal('BUDGET_SPENT')
+    await second.stash.close()
+    const third = await open({ budgets, quota: { calls: 50, per: 'month' } })
+    expect((await third.stash.status()).providers[0]?.budgets[0]?.spent, 'counted once').to.equal('4.3')
+    await third.stash.close()
+  })
+
   it('and the books hold when the clock is set back an hour, over the begin of a day', async () => {
     let now = Date.parse('2026-07-01T00:10:00Z')
     const clock: Clock = { now: () => now, ticks: () => performance.now(), later: () => () => {} }

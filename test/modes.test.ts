@@ -47,7 +47,7 @@ describe('rules and modes', () => {
         const { totals } = await stash.report()
         expect(totals.with).to.equal(null)
         expect(totals.without).to.deep.include({ asked: 6, upstream: 6, wouldHit: 1, changed: 1, unchanged: 2 })
-        expect(totals.couldSave).to.eql({ upstreamCalls: 1, money: [{ currency: 'EUR', amount: '0.1' }] })
+        expect(totals.couldSave).to.eql({ upstreamCalls: 1, money: [{ currency: 'EUR', amount: '0.1' }], timeMs: null })
       },
       {
         provider: { plan: { currency: 'EUR', perCall: '0.1' }, endpoints: { tides, notes: { request: 'GET /notes' } } },

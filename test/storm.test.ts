@@ -1,7 +1,7 @@
 import { setFlagsFromString } from 'node:v8'
 import { runInNewContext } from 'node:vm'
 import { expect } from 'chai'
-import { isStashenError, openStash, type ProviderOptions } from 'stashen'
+import { isStashenError, openStash, type ProviderOptions, type Report } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { badProvider, chanceOf, flappingStore, type HeldLimit } from './support/storm.js'
 
@@ -88,7 +88,16 @@ describe('a storm', () => {
 
     await clock.run(Promise.all(Array.from({ length: callers }, (_, n) => caller(n))))
     await clock.run(clock.sleep(11_000)) // a store that failed is left alone for so long
-    const { totals } = await clock.run(stash.report())
+    const report = async (tries: number): Promise<Report> => {
+      try {
+        return await stash.report()
+      } catch (error) {
+        if (tries === 0) throw error
+        await clock.sleep(2_000) // until the store is in a better mood
+        return report(tries - 1)
+      }
+    }
+    const { totals } = await clock.run(report(6))
     await clock.run(stash.close())
     await new Promise((turn) => setImmediate(turn))
     process.off('unhandledRejection', noteUnhandled)

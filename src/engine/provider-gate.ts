@@ -43,6 +43,25 @@ export async function statusOfProviders(store: Store, now: number): Promise<Prov
   return records.map(([name, value]) => statusOf(name.slice(stateNames.length), parsed(value), now))
 }
 
+/** What a store knows of a provider. */
+export async function knownOf(store: Store, provider: string, now: number): Promise<ProviderState> {
+  const value = (await store.records(stateNames + provider, now)).get(stateNames + provider)
+  return value === undefined ? nothingKnown : parsed(value)
+}
+
+/** Changes what a store knows of a provider, in one step. */
+export async function changeProvider(
+  store: Store,
+  provider: string,
+  now: number,
+  change: (state: ProviderState) => ProviderState,
+): Promise<void> {
+  await store.update(stateNames + provider, now, (value) => ({
+    value: JSON.stringify(change(value === undefined ? nothingKnown : parsed(value))),
+    keepUntil: now + keptForMs,
+  }))
+}
+
 /** What is known of a provider, shared by all processes on one store; kept by this process alone while the store fails. */
 export class ProviderGate {
   readonly #provider: string

@@ -140,6 +140,23 @@ function withBought(state: BudgetState, at: number, calls: number, own: string):
   return { ...state, metered: calls > 0 ? [...state.metered, [at, calls]] : state.metered, own: new Big(state.own).plus(own).toFixed() }
 }
 
+/** What was bought at a moment: calls by weight, and what cost `own` besides. */
+export interface Bought {
+  readonly at: number
+  readonly calls: number
+  readonly own: string
+}
+
+/** How far a budget is spent by what was bought before, in the order of time, from the begin of the billing period on. */
+export function spentEarlier(budget: Budget, all: readonly Bought[], now: number): BudgetState {
+  let state = unspent(budget, all[0]?.at ?? now)
+  for (const { at, calls, own } of all) {
+    const next = withBought(turned(budget, state, at), at, calls, own)
+    state = { ...next, metered: grouped(budget, next.metered) }
+  }
+  return levelled(budget, turned(budget, state, now))
+}
+
 /** The state at `now`: without periods that are over, and with calls that were not heard of in time charged. A clock set back changes nothing. */
 export function upToDate(budget: Budget, state: BudgetState, now: number): BudgetState {
   let current = state

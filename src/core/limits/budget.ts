@@ -5,7 +5,7 @@ import type { CalendarPeriod } from '../time/calendar.js'
 export interface BudgetOptions {
   /**
    * A decimal in the currency of the provider's plan, which prices every call when it leaves, at the most that it can cost. Base fee and
-   * minimum, which no call causes, do not count.
+   * minimum, which no call causes, do not count. What the ledger knows of the present period counts from the begin.
    */
   readonly money?: string
   /** Calls, in place of `money`. */

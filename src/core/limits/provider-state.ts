@@ -157,6 +157,19 @@ function withSpent(
   }, state)
 }
 
+/** What was counted of limits and budgets before they were known. */
+export interface Earlier {
+  readonly limits: readonly LimitUse[]
+  readonly budgets: readonly { readonly budget: Budget; readonly state: BudgetState }[]
+}
+
+/** With what was counted earlier of limits and budgets that are not known yet. */
+export function withEarlier(state: ProviderState, { limits, budgets }: Earlier): ProviderState {
+  const unknown = limits.filter(({ limit }) => !state.limits[limit.id])
+  const added = { ...state, limits: { ...state.limits, ...Object.fromEntries(unknown.map((use) => [use.limit.id, use])) } }
+  return budgets.reduce((known, one) => (known.budgets?.[one.budget.id] ? known : withBudget(known, one.budget, one.state)), added)
+}
+
 /** Budgets that reached a level for the first time in their period. */
 export function newlyReached(before: ProviderState, after: ProviderState): BudgetUse[] {
   return Object.entries(after.budgets ?? {}).flatMap(([id, use]) => {

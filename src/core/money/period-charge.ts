@@ -41,6 +41,14 @@ export function chargeOfUnits({ units: prices = {} }: PlanTerms, units: Units = 
   return sum
 }
 
+/** What calls that have a price of their own, if they have, and units cost. */
+export function chargeOfCallsAndUnits(
+  terms: PlanTerms,
+  { perCall, calls, units }: { readonly perCall: string | undefined; readonly calls: number; readonly units: Units },
+): Big {
+  return new Big(perCall ?? 0).times(calls).plus(chargeOfUnits(terms, units))
+}
+
 /** What the calls of a period cost after the first `before`, up to and with the `upTo`th; `inAll` were made in the end. */
 function chargeOfCalls(terms: PlanTerms, before: number, upTo: number, inAll: number): Big {
   const { included = 0, perCall, tiers, tiering = 'graduated', packages } = terms
