@@ -86,7 +86,7 @@ describe('the command line', () => {
       expect(first?.spared).to.equal((first?.asked ?? 0) - (first?.upstream ?? 0))
       expect(report(...journal).stdout)
         .to.include('Keys   20 of')
-        .and.include(first?.key)
+        .and.include('GET /v2/stations/st-017/tides?day=')
       expect(report(...journal, '--format', 'md').stdout).to.include(`\`${first?.key}\``)
       expect(report('--by', 'provider').stdout).to.include('skerrylight').and.not.include('findVessel')
       const hours = report('--by', 'hour', '--format', 'csv').stdout.trim().split('\r\n')
@@ -292,6 +292,8 @@ describe('the command line', () => {
       const { code, stdout } = stashen('check', '--config', harbour)
       expect(code).to.equal(0)
       expect(stdout).to.match(/ebbline +tides +GET \/stations\/\{id\}\/tides +reuse +until 06:00 Europe\/Oslo +1 day +URL +by the plan/)
+      expect(stdout).to.include('skerrylight: budget of EUR 35 per month: warns at 80%, gives older answers from 90%, stops at 100%')
+      expect(stdout).to.include('quayrate: quota of 400 calls per day, by the calendar of Europe/Oslo')
       writeFileSync(
         file('likely.yaml'),
         `sets: { long: { freshFor: 2 days } }

@@ -2,13 +2,14 @@ import type { Command } from 'commander'
 import pc from 'picocolors'
 import type { StashConfig } from '../config/stash-config.js'
 import { likelyMistakes } from '../config/warnings.js'
-import { compileLimit } from '../core/limits/limit.js'
+import { compileBudget } from '../core/limits/budget.js'
+import { compileLimit, compileQuota } from '../core/limits/limit.js'
 import type { PlanOptions } from '../core/money/plan.js'
 import { endpointList, resolveRule } from '../core/rules/compile.js'
 import type { KeyingOptions } from '../core/rules/keying.js'
 import type { ReuseOptions } from '../core/rules/options.js'
 import { planWords } from '../render/plan-words.js'
-import { type LimitLine, type PlanLine, type RuleLine, rulesText } from '../render/rules-text.js'
+import { type BoundLine, type LimitLine, type PlanLine, type RuleLine, rulesText } from '../render/rules-text.js'
 import { configOf } from './config-file.js'
 import type { Surroundings } from './run.js'
 
@@ -23,9 +24,11 @@ export function addCheck(program: Command, { stdout }: Surroundings): void {
       const { config } = await configOf(file)
       const rules = rulesOf(config)
       const warnings = likelyMistakes(config)
-      const [limits, plans] = [limitsOf(config), plansOf(config)]
+      const [limits, bounds, plans] = [limitsOf(config), boundsOf(config), plansOf(config)]
       stdout.write(
-        json ? `${JSON.stringify({ rules, limits, plans, warnings }, null, 2)}\n` : rulesText({ rules, limits, plans, warnings }, pc),
+        json
+          ? `${JSON.stringify({ rules, limits, bounds, plans, warnings }, null, 2)}\n`
+          : rulesText({ rules, limits, bounds, plans, warnings }, pc),
       )
     })
 }
@@ -60,6 +63,23 @@ function priceWords({ perCall, weight }: ReuseOptions, plan: PlanOptions | undef
 
 function plansOf({ providers = {} }: StashConfig): PlanLine[] {
   return Object.entries(providers).flatMap(([provider, { plan }]) => (plan ? [{ provider, plan: planWords(plan) }] : []))
+}
+
+/** Quotas and budgets, with the shares at which a budget does something. */
+function boundsOf({ providers = {} }: StashConfig): BoundLine[] {
+  return Object.entries(providers).flatMap(([provider, { quota, budgets = [], plan }]) => [
+    ...(quota ? [{ provider, bound: `${compileQuota({ zone: 'UTC', ...quota }).name}, by the calendar of ${quota.zone ?? 'UTC'}` }] : []),
+    ...budgets.map((options) => {
+      const { name, warnAt, stretchAt, stopAt, zone } = compileBudget(options, plan)
+      const stop = Number.isFinite(stopAt) ? `stops at ${percent(stopAt)}` : 'never stops'
+      const levels = `warns at ${percent(warnAt)}, gives older answers from ${percent(stretchAt)}, ${stop}`
+      return { provider, bound: `${name}: ${levels}; by the calendar of ${zone}` }
+    }),
+  ])
+}
+
+function percent(share: number): string {
+  return `${Math.round(share * 1000) / 10}%`
 }
 
 function limitsOf({ providers = {}, sets = {} }: StashConfig): LimitLine[] {

@@ -9,7 +9,7 @@ import type { Fetch } from './http-upstream.js'
 import type { AsyncFunction, Operation, OperationOptions } from './operations.js'
 
 export interface ReportOptions {
-  /** Begin of what is reported. Default: the ledger's begin. */
+  /** Begin of what is reported; of a time of which only longer buckets are kept, the first of them that begins then. Default: the ledger's begin. */
   readonly since?: Moment
   /** End of what is reported, exclusive. Default: the ledger's end. */
   readonly until?: Moment

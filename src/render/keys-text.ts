@@ -16,7 +16,8 @@ export function keysText({ journal, keys, list }: KeysReport, { colors, zone }: 
     chars: noLines,
   })
   for (const { provider, endpoint, key, asked, upstream, fromStore, letDown, spared } of list) {
-    const shown = key.length > shownLength ? `${key.slice(0, shownLength - 3)}...` : key
+    const path = key.replace(/ https?:\/\/[^/ ]+/, ' ').replace(/ (caller|body|cookies):([0-9a-f]{6})[0-9a-f]+/g, ' $1:$2') // whose host is told
+    const shown = path.length > shownLength ? `${path.slice(0, shownLength - 3)}...` : path
     table.push([`${provider}.${endpoint}`, ...[spared, asked, upstream, fromStore, letDown].map(countText), shown])
   }
   const since = journal.since === null ? 'nothing' : `${countText(journal.lines)} lines since ${momentText(journal.since, zone)}`

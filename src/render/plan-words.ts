@@ -2,11 +2,11 @@ import type { PlanOptions, PlanTerms } from '../core/money/plan.js'
 import { countText } from './words.js'
 
 /** A plan in words, e.g. `EUR 19 a month, 1,000 calls included, then 0.004 a call up to 10,000, then 0.002`. */
-export function planWords({ currency, period, anchorDay, zone, notBilled = [], changes = [], ...terms }: PlanOptions): string {
+export function planWords({ currency, period, anchorDay, zone, notBilled = [], changes = [], prepaid, ...terms }: PlanOptions): string {
   const length = typeof period === 'object' ? `${period.days} days from ${period.from}` : period
   const begins = anchorDay === undefined ? '' : ` from day ${anchorDay}`
   const parts = [
-    `${currency} ${termsWords(terms, length ? `${length}${begins}` : undefined)}`,
+    `${currency} ${prepaid ? `${prepaid.price} for ${countText(prepaid.credits)} credits in advance` : termsWords(terms, length ? `${length}${begins}` : undefined)}`,
     ...changes.map(({ from, ...change }) => `from ${from}: ${termsWords(change, undefined)}`),
     ...(notBilled.length > 0 ? [`not billed: ${notBilled.join(', ')}`] : []),
     ...(zone ? [`by the calendar of ${zone}`] : []),
@@ -15,7 +15,7 @@ export function planWords({ currency, period, anchorDay, zone, notBilled = [], c
 }
 
 function termsWords(
-  { baseFee, included, perCall, tiers, tiering, packages, units = {}, minimum, maximum }: PlanTerms,
+  { baseFee, included, perCall, tiers, tiering, packages, units = {}, minimum, maximum, rounding }: PlanTerms,
   period: string | undefined,
 ): string {
   const per = period === undefined ? '' : ` a ${period}`
@@ -32,5 +32,6 @@ function termsWords(
     ...Object.entries(units).map(([name, { price, per }]) => `${price} for ${per === undefined ? `each of` : countText(per)} ${name}`),
     ...(minimum === undefined ? [] : [`at least ${minimum}`]),
     ...(maximum === undefined ? [] : [`at most ${maximum}`]),
+    ...(rounding === undefined ? [] : [`rounded ${rounding}`]),
   ].join(', ')
 }

@@ -22,6 +22,12 @@ export interface LimitLine {
   readonly limit: string
 }
 
+/** A quota or a budget of a provider, in words. */
+export interface BoundLine {
+  readonly provider: string
+  readonly bound: string
+}
+
 export interface PlanLine {
   readonly provider: string
   /** In words. */
@@ -31,12 +37,13 @@ export interface PlanLine {
 export interface RulesModel {
   readonly rules: readonly RuleLine[]
   readonly limits: readonly LimitLine[]
+  readonly bounds: readonly BoundLine[]
   readonly plans: readonly PlanLine[]
   readonly warnings: readonly ConfigFault[]
 }
 
 /** The resolved rules as a table, limits and plans in words, and what is likely wrong. */
-export function rulesText({ rules, limits, plans, warnings }: RulesModel, colors: Colors): string {
+export function rulesText({ rules, limits, bounds, plans, warnings }: RulesModel, colors: Colors): string {
   const head = ['provider', 'endpoint', 'request', 'mode', 'fresh', 'stale if error', 'keyed by', 'a call']
   const table = new Table({
     head: head.map((name) => colors.dim(name)),
@@ -51,5 +58,6 @@ export function rulesText({ rules, limits, plans, warnings }: RulesModel, colors
   const held = limits.map(
     ({ provider, endpoint, limit }) => `limit of ${endpoint === null ? provider : `${provider}.${endpoint}`}: ${limit}`,
   )
-  return `${[table.toString().replace(/ +$/gm, ''), '', ...held, ...priced, ...(held.length + priced.length > 0 ? [''] : []), ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
+  const bounded = bounds.map(({ provider, bound }) => `${provider}: ${bound}`)
+  return `${[table.toString().replace(/ +$/gm, ''), '', ...held, ...bounded, ...priced, ...(held.length + bounded.length + priced.length > 0 ? [''] : []), ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
 }
