@@ -1,12 +1,11 @@
 import type { BudgetLevel } from '../core/limits/budget.js'
 import { type HoldOff, type HoldOffRule, heldOffUntil } from '../core/limits/hold-off.js'
+import { budgetLevelOf, newlyReached } from '../core/limits/provider-spending.js'
 import {
   type Admission,
   admit,
-  budgetLevelOf,
   type CallEnd,
   type LimitedCall,
-  newlyReached,
   newOthers,
   nothingKnown,
   type Passage,

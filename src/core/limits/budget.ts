@@ -75,7 +75,7 @@ export function compileBudget(options: BudgetOptions, plan: PlanOptions | undefi
   }
 }
 
-/** Prices every call at one, so that calls are counted as money is. */
+/** Prices every call at one, in the code that ISO 4217 has for no currency, so that calls are counted as money is. */
 const callsOnly: PlanOptions = { currency: 'XXX', perCall: '1', period: 'year' }
 
 /** What a plan charges for calls and units alone. */
