@@ -3,6 +3,7 @@ import type { AddressInfo } from 'node:net'
 import { gzipSync } from 'node:zlib'
 import { expect } from 'chai'
 import { BrokenBodyError, isStashenError, memoryStore, openStash, type Store, UpstreamTimeoutError } from 'stashen'
+import { bookMethods } from './support/store-methods.js'
 import { type Answer, breakOff, hang, json, noon, type Scene, scene, slow, tides } from './support/upstream.js'
 
 const second = 1_000
@@ -331,25 +332,10 @@ describe('stash.fetch', () => {
         return store.put(entry)
       },
       ...Object.fromEntries(
-        (
-          [
-            'open',
-            'sweep',
-            'addToLedger',
-            'readLedger',
-            'coarsenLedger',
-            'readDetails',
-            'dropDetails',
-            'addFacts',
-            'readFacts',
-            'update',
-            'records',
-            'outdate',
-            'remove',
-            'retime',
-            'close',
-          ] as const
-        ).map((name) => [name, (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args)]),
+        (['open', 'sweep', ...bookMethods, 'update', 'records', 'outdate', 'remove', 'retime', 'close'] as const).map((name) => [
+          name,
+          (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args),
+        ]),
       ),
     })
     return scene(

@@ -1,6 +1,7 @@
 import { expect } from 'chai'
 import { CallOverdueError, isStashenError, LimitReachedError, memoryStore, openStash, type Stash, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
+import { bookMethods } from './support/store-methods.js'
 import { hang, json, noon, type Scene, scene, slow } from './support/upstream.js'
 
 const second = 1_000
@@ -344,23 +345,10 @@ describe('a stash in trouble', () => {
       },
       get: (key: string) => (hangs ? new Promise<never>(() => {}) : store.get(key)),
       ...Object.fromEntries(
-        (
-          [
-            'put',
-            'update',
-            'records',
-            'addToLedger',
-            'readLedger',
-            'coarsenLedger',
-            'readDetails',
-            'dropDetails',
-            'addFacts',
-            'readFacts',
-            'sweep',
-            'extent',
-            'close',
-          ] as const
-        ).map((name) => [name, (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args)]),
+        (['put', 'update', 'records', ...bookMethods, 'sweep', 'extent', 'close'] as const).map((name) => [
+          name,
+          (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args),
+        ]),
       ),
     })
     expect(await openStash({ store: bad, clock }).catch((error: Error) => error.message), 'not without asking').to.include('no route')

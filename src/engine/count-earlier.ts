@@ -21,6 +21,7 @@ export type Bounds = Pick<Endpoint, 'provider' | 'limits' | 'spending'>
  * the midst of it does not begin with nothing spent. Calls made while only measuring do not count, for they pass no limit.
  */
 export async function countEarlier(store: Store, now: number, { provider, limits, spending }: Bounds): Promise<void> {
+  if (!spending && !limits.some(({ paced }) => paced)) return
   const state = await knownOf(store, provider, now)
   const quotas = limits.filter(({ id, paced }) => paced && !state.limits[id])
   const budgets = (spending?.budgets ?? []).filter(({ id }) => !state.budgets?.[id])

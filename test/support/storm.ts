@@ -1,5 +1,6 @@
 import { type Entry, type Maybe, memoryStore, type Store } from 'stashen'
 import type { FastClock } from 'stashen/harbour'
+import { bookMethods } from './store-methods.js'
 
 /** Draws numbers from 0 to 1; the same seed, the same numbers (mulberry32). */
 export function chanceOf(seed: number): () => number {
@@ -89,26 +90,10 @@ export function flappingStore(clock: FastClock, turnMs: number): Store {
   const get = flapping((key: string) => store.get(key))
   return {
     ...Object.fromEntries(
-      (
-        [
-          'put',
-          'retime',
-          'outdate',
-          'remove',
-          'update',
-          'records',
-          'sweep',
-          'addToLedger',
-          'readLedger',
-          'coarsenLedger',
-          'readDetails',
-          'dropDetails',
-          'addFacts',
-          'readFacts',
-          'extent',
-          'trim',
-        ] as const
-      ).map((name) => [name, flapping((...args: unknown[]) => (store[name] as (...args: unknown[]) => Maybe<unknown>).apply(store, args))]),
+      (['put', 'retime', 'outdate', 'remove', 'update', 'records', 'sweep', ...bookMethods, 'extent', 'trim'] as const).map((name) => [
+        name,
+        flapping((...args: unknown[]) => (store[name] as (...args: unknown[]) => Maybe<unknown>).apply(store, args)),
+      ]),
     ),
     open: () => {},
     close: () => store.close(),
