@@ -10,9 +10,9 @@ import { sqliteStore } from 'stashen/sqlite'
 import { coarsened } from '../src/core/ledger/coarsen.js'
 import { type BillingFacts, bucketMs, type Grain, type LedgerRow } from '../src/core/ledger/ledger-row.js'
 import { countHit, countTime, Tally } from '../src/core/ledger/tally.js'
-import { Books } from '../src/engine/books.js'
-import { readReport } from '../src/engine/read-report.js'
+import { LedgerWriter } from '../src/engine/ledger/ledger-writer.js'
 import { systemClock } from '../src/engine/system-clock.js'
+import { readReport } from '../src/queries/reports.js'
 import { memoryStore } from '../src/stores/memory/memory-store.js'
 import { openDriver } from '../src/stores/sqlite/open-driver.js'
 import { compare, type Ratio } from './compare.js'
@@ -30,7 +30,7 @@ export async function recordingRatio(): Promise<Ratio> {
     },
   })
   await stash.fetch(url)
-  const line = new Books(memoryStore(), systemClock).line('skerrylight', 'vessel', 'reuse')
+  const line = new LedgerWriter(memoryStore(), systemClock).line('skerrylight', 'vessel', 'reuse')
   const entry = { bornAt: Date.now() - 60_000 }
   let turn = 0
   const each = 20
@@ -147,8 +147,8 @@ function fill(
   journal.exec('PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF')
   journal.exec('CREATE TABLE call (at INTEGER, provider TEXT, endpoint TEXT, how TEXT, ms REAL, upstream INTEGER, cost REAL)')
   const insert = journal.prepare('INSERT INTO call VALUES (?, ?, ?, ?, ?, ?, ?)')
-  const random = xoroshiro128plus(1)
-  const chance = () => uniformFloat64(random)
+  const generator = xoroshiro128plus(1)
+  const random = () => uniformFloat64(generator)
   let open = new Map<string, LedgerRow>()
   let dayEnds = since + day
   journal.exec('BEGIN')
@@ -159,17 +159,17 @@ function fill(
       open = new Map()
       dayEnds += day
     }
-    const endpoint = Math.floor(chance() ** 2 * 30)
+    const endpoint = Math.floor(random() ** 2 * 30)
     const provider = `p${endpoint % 6}`
-    const isHit = chance() < 0.8
-    const ms = isHit ? 0.05 + chance() : 40 * (1 - chance()) ** -0.6
+    const isHit = random() < 0.8
+    const ms = isHit ? 0.05 + random() : 40 * (1 - random()) ** -0.6
     insert.run(at, provider, `e${endpoint}`, isHit ? 'hit' : 'forwarded', ms, isHit ? 0 : 1, isHit ? 0 : 0.004)
     const lengthMs = until - at <= 3 * day ? bucketMs : hour
     const bucket = Math.floor(at / lengthMs) * lengthMs
     const place = `${bucket} ${endpoint}`
     const row = open.get(place) ?? rowOf(bucket, lengthMs, provider, `e${endpoint}`)
     open.set(place, row)
-    if (isHit) countHit(row.tally, { bornAt: at - chance() * hour }, at, ms)
+    if (isHit) countHit(row.tally, { bornAt: at - random() * hour }, at, ms)
     else {
       row.tally.forwarded++
       row.tally.upAnswered++

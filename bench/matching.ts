@@ -1,7 +1,7 @@
-import { compileProvider } from '../src/core/rules/compile.js'
+import { compileProvider } from '../src/core/endpoints/compile.js'
+import { RuleBook } from '../src/core/endpoints/rule-book.js'
 import { compileKeying } from '../src/core/rules/keying.js'
 import { requestKey } from '../src/core/rules/request-key.js'
-import { RuleBook } from '../src/core/rules/rule-book.js'
 import { compare, type Ratio } from './compare.js'
 
 const common = { mode: 'reuse', sets: {} } as const

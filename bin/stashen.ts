@@ -2,7 +2,7 @@
 import { readFileSync } from 'node:fs'
 import type { Demo } from '../src/cli/demo-command.js'
 import { runCli } from '../src/cli/run.js'
-import { MissingPackageError } from '../src/core/errors.js'
+import { MissingPackageError } from '../src/core/errors/errors.js'
 
 const { version } = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string }
 

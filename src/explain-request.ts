@@ -3,7 +3,7 @@ import type { StashConfig } from './config/stash-config.js'
 import type { Explanation } from './core/decide/explanation.js'
 import type { Store } from './core/ports/store.js'
 import { Events } from './engine/events.js'
-import type { Fetch } from './engine/http-upstream.js'
+import type { Fetch } from './engine/http/http-upstream.js'
 
 /** What a stash of a checked configuration would do about a request at a time, on an opened store in which nothing is changed. */
 export function explainRequest(config: StashConfig, store: Store, now: number, ...request: Parameters<Fetch>): Promise<Explanation> {

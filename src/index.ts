@@ -1,12 +1,26 @@
 // Opening a stash
 
 export type { LedgerOptions, StashConfig } from './config/stash-config.js'
+export type { EventListener, EventName, StashEvents, UpstreamCallFacts } from './core/decide/events.js'
 // How a call was answered
 export type { Explanation, NearMiss } from './core/decide/explanation.js'
 export type { NotKept, Trust } from './core/decide/keep.js'
-export type { Mode } from './core/decide/mode.js'
 export type { Outcome } from './core/decide/outcome.js'
 export { type Reason, reasons } from './core/decide/reasons.js'
+export type {
+  AnswerInstead,
+  AtLimit,
+  CallOptions,
+  EndpointOptions,
+  NamedEndpointOptions,
+  ProviderOptions,
+  QuotaOptions,
+  ReuseExceptions,
+  ReuseOptions,
+  RuleOptions,
+  TimeoutOptions,
+  UsageExportOptions,
+} from './core/endpoints/options.js'
 // Errors
 export {
   BrokenBodyError,
@@ -25,13 +39,13 @@ export {
   StashenError,
   StoreError,
   UpstreamTimeoutError,
-} from './core/errors.js'
-export type { EventListener, EventName, StashEvents, UpstreamCallFacts } from './core/events.js'
+} from './core/errors/errors.js'
 export type { JournalLine } from './core/ledger/journal-line.js'
 export type { BillingFacts, ExchangeRates, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
 export type { Credits, PricedPeriod } from './core/ledger/provider-prices.js'
 // Reports
 export type {
+  Avoided,
   Comparison,
   Converted,
   EndpointReport,
@@ -42,7 +56,6 @@ export type {
   ProviderReport,
   QuotaUse,
   Report,
-  Spared,
   TimeReport,
   Without,
 } from './core/ledger/report-model.js'
@@ -58,25 +71,12 @@ export type { Entry, Maybe, Opening, SharedRecord, Store } from './core/ports/st
 export type { FailureOptions } from './core/rules/failure.js'
 export type { AnswerFacts, FreshnessFunction } from './core/rules/freshness.js'
 export type { KeyedRequest, KeyFunction, KeyOptions } from './core/rules/keying.js'
-export type {
-  AnswerInstead,
-  AtLimit,
-  CallOptions,
-  EndpointOptions,
-  NamedEndpointOptions,
-  ProviderOptions,
-  QuotaOptions,
-  ReuseExceptions,
-  ReuseOptions,
-  RuleOptions,
-  TimeoutOptions,
-  UsageExportOptions,
-} from './core/rules/options.js'
+export type { Mode } from './core/rules/mode.js'
 export type { Duration } from './core/time/duration.js'
-export type { Moment } from './core/time/moment-words.js'
+export type { Moment } from './core/time/moment.js'
 export type { Timetable, Weekday } from './core/time/timetable.js'
-export type { AsyncFunction, Operation, OperationOptions } from './engine/operations.js'
-export type { ReportBy, ReportOptions, Stash, StashStatus } from './engine/stash.js'
+export type { AsyncFunction, Operation, OperationOptions } from './engine/operation/wrap-operation.js'
 export { openStash } from './open-stash.js'
+export type { ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
 // Stores and time
 export { type MemoryStoreOptions, memoryStore } from './stores/memory/memory-store.js'

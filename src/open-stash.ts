@@ -1,22 +1,28 @@
 import { assemble } from './assemble.js'
 import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
 import type { LedgerOptions, StashConfig } from './config/stash-config.js'
-import { StashenError } from './core/errors.js'
+import { compileEndpoint, endpointList, factsOf, resolveRule } from './core/endpoints/compile.js'
+import { StashenError } from './core/errors/errors.js'
 import { everyProvider, unmatched } from './core/ledger/ledger-row.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
-import { compileEndpoint, endpointList, factsOf, resolveRule } from './core/rules/compile.js'
 import { durationMs } from './core/time/duration.js'
-import { countEarlier } from './engine/count-earlier.js'
 import { Events } from './engine/events.js'
-import type { Fetch } from './engine/http-upstream.js'
-import { JournalWriter } from './engine/journal-writer.js'
-import { keepLedgerSmall, type LedgerKeeping } from './engine/ledger-upkeep.js'
-import { type AsyncFunction, type Operation, type OperationOptions, type OperationParts, wrapOperation } from './engine/operations.js'
-import { readReport } from './engine/read-report.js'
-import { readStatus } from './engine/read-status.js'
-import type { ReportOptions, Stash } from './engine/stash.js'
+import { countEarlier } from './engine/gate/count-earlier.js'
+import type { Fetch } from './engine/http/http-upstream.js'
+import { JournalWriter } from './engine/ledger/journal-writer.js'
+import { keepLedgerSmall, type LedgerKeeping } from './engine/ledger/ledger-upkeep.js'
+import {
+  type AsyncFunction,
+  type Operation,
+  type OperationOptions,
+  type OperationParts,
+  wrapOperation,
+} from './engine/operation/wrap-operation.js'
 import { systemClock } from './engine/system-clock.js'
+import { readReport } from './queries/reports.js'
+import { readStatus } from './queries/status.js'
+import type { ReportOptions, Stash } from './stash.js'
 import { guardedStore } from './stores/guarded/guarded-store.js'
 import { memoryStore } from './stores/memory/memory-store.js'
 

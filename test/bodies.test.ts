@@ -148,7 +148,7 @@ describe('bodies', () => {
       expect(now.stash.outcomeOf(one)).to.include({ stored: false, notStored: 'broke-off' })
       now.answer = (response) => response.end('whole')
       expect(await (await now.stash.fetch(`${now.base}/a`)).text()).to.equal('whole')
-      expect((await now.stash.report()).totals.with).to.include({ asked: 3, upstream: 2, failed: 1, letDown: 2 })
+      expect((await now.stash.report()).totals.with).to.include({ asked: 3, upstream: 2, failed: 1, errored: 2 })
     }))
 
   it('go on for the others when one reader leaves, by abort or by cancel, and end upstream when all have left', () =>

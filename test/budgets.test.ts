@@ -59,7 +59,7 @@ describe('budgets', () => {
             for (const one of flying.filter(({ end }) => end <= until).sort((a, b) => a.end - b.end)) {
               const { endpoint, how, end } = one
               flying.splice(flying.indexOf(one), 1)
-              state = withEnded(state, callTo(endpoint), one.passage, { how: 'answered', ending: how, at: end, chance: 0 })
+              state = withEnded(state, callTo(endpoint), one.passage, { how: 'answered', ending: how, at: end, random: 0 })
               bill.push({ at: end, endpoint, how })
             }
           }
@@ -97,7 +97,7 @@ describe('budgets', () => {
       for (let i = 0; i < 9; i++) {
         const admission = admit(state, call(upTo), noon + i)
         if (!admission.admitted) break
-        state = withEnded(admission.state, call(upTo), admission.passage, { how: 'answered', at: noon + i, units: { tokens }, chance: 0 })
+        state = withEnded(admission.state, call(upTo), admission.passage, { how: 'answered', at: noon + i, units: { tokens }, random: 0 })
         spent += Number(chargeOfUnits(plan, { tokens }))
       }
       expect(spent).to.be.within(0.7, 1)
@@ -111,7 +111,7 @@ describe('budgets', () => {
       endpoints: {
         tides: { request: 'GET /tides/{day}', freshFor: '1 min', refreshAhead: '30 s', staleIfError: '1 hour' },
         board: { request: 'GET /board/{n}', freshFor: '1 min', staleWhileRevalidate: '1 hour' },
-        other: { request: 'GET /other/{n}', freshFor: '1 min', otherwise: { json: { closed: true } } },
+        other: { request: 'GET /other/{n}', freshFor: '1 min', fallback: { json: { closed: true } } },
         book: { request: 'POST /books' },
       },
     },
@@ -149,9 +149,9 @@ describe('budgets', () => {
       await clock.sleep(2 * minute)
       expect(await got(now, `${base}/tides/8`)).to.equal('stale budget-spent')
       expect(await got(now, `${base}/tides/9`)).to.equal('BUDGET_SPENT 2026-06-30T22:00:00.000Z')
-      expect(await got(now, `${base}/other/1`)).to.equal('otherwise default-given')
+      expect(await got(now, `${base}/other/1`)).to.equal('fallback default-given')
       expect(await got(now, `${base}/books`, { method: 'POST', body: '{}' })).to.equal('BUDGET_SPENT 2026-06-30T22:00:00.000Z')
-      expect((await stash.explain(`${base}/tides/9`)).inTheWay).to.include({ why: 'budget-spent', what: 'budget of 10 calls per day' })
+      expect((await stash.explain(`${base}/tides/9`)).blockedBy).to.include({ why: 'budget-spent', what: 'budget of 10 calls per day' })
       expect((await stash.status()).providers[0]?.budgets).to.eql([
         {
           ...{ budget: 'budget of 10 calls per day', amount: '10', currency: null, spent: '10', level: 'stop' },
@@ -162,7 +162,7 @@ describe('budgets', () => {
       expect(received).to.have.length(10)
       await clock.sleep(10 * hour)
       expect(await got(now, `${base}/tides/9`)).to.equal('forwarded absent')
-      expect((await stash.report()).totals.with).to.include({ asked: 18, upstream: 11, letDown: 3, stale: 3, otherwise: 1 })
+      expect((await stash.report()).totals.with).to.include({ asked: 18, upstream: 11, errored: 3, stale: 3, fallback: 1 })
     }, budgeted))
 
   it('count units of answers that are not stored, and leave off what the plan does not bill', () =>
@@ -204,7 +204,7 @@ describe('budgets', () => {
         now.answer = (request, response) => json(() => ({}), 200, { 'x-calls-left': String(left--) })(request, response)
         await got(now, `${base}/tides/1`)
         const quota = (await stash.status()).providers[0]?.limits.find(({ limit }) => limit.startsWith('quota'))
-        expect(quota).to.deep.include({ calls: 20, left: 5, told: { left: 5, fewer: 14 } })
+        expect(quota).to.deep.include({ calls: 20, left: 5, reported: { left: 5, fewer: 14 } })
         for (const n of [2, 3, 4, 5, 6]) expect(await got(now, `${base}/tides/${n}`)).to.equal('forwarded absent')
         expect(await got(now, `${base}/tides/7`)).to.include('LimitReachedError')
         expect(received).to.have.length(6)
@@ -288,7 +288,7 @@ describe('budgets', () => {
     now += 25 * hour
     expect(await ask('c'), 'a new day').to.equal('c')
     const { totals, providers: all } = await stash.report()
-    expect(totals.with).to.include({ asked: 5, upstream: 4, letDown: 1 })
+    expect(totals.with).to.include({ asked: 5, upstream: 4, errored: 1 })
     expect(all[0]?.quota?.used.reusing, 'of the last day').to.equal(1)
     expect((await stash.report({ by: 'day' })).times?.map(({ with: its }) => its?.asked)).to.eql([2, 2, 1])
     await stash.close()

@@ -41,7 +41,7 @@ describe('the command line', () => {
       expect(report.totals.without.basis).to.equal('measured')
       expect(report.totals.without.asked).to.be.at.least(20_000).and.to.equal(report.totals.with?.asked)
       expect(report.totals.with?.stale).to.be.above(0)
-      expect(report.totals.with?.letDown).to.be.below((report.totals.without.letDown ?? 0) / 100)
+      expect(report.totals.with?.errored).to.be.below((report.totals.without.errored ?? 0) / 100)
       expect(report.totals.with?.refused, 'no call is refused').to.equal(0)
       expect(report.totals.with?.oldestStaleMs).to.be.above(60_000)
       expect(demo.stdout).to.match(/older answers given: \d+, the oldest [\d a-z]+ old/)
@@ -49,7 +49,7 @@ describe('the command line', () => {
         endpoints.filter(({ endpoint }) => /^(tides|position|tariff)$/.test(endpoint)),
       )
       expect(
-        onTheBoard.map((line) => line.with?.letDown),
+        onTheBoard.map((line) => line.with?.errored),
         'the board never fails',
       ).to.eql([0, 0, 0])
       expect(report.providers.map(({ provider }) => provider)).to.eql(['ebbline', 'quayrate', 'skerrylight'])
@@ -83,7 +83,7 @@ describe('the command line', () => {
       expect(byKey?.journal).to.include({ skipped: 0, lost: 0, lines: (totals.with?.asked ?? 0) + (totals.with?.upstream ?? 0) })
       const [first] = byKey?.list ?? []
       expect(first?.key).to.match(/^GET https:\/\/tides\.ebbline\.example\/v2\/stations\//)
-      expect(first?.spared).to.equal((first?.asked ?? 0) - (first?.upstream ?? 0))
+      expect(first?.avoided).to.equal((first?.asked ?? 0) - (first?.upstream ?? 0))
       expect(report(...journal).stdout)
         .to.include('Keys   20 of')
         .and.include('GET /v2/stations/st-017/tides?day=')

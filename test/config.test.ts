@@ -80,7 +80,7 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
       endpoints: {
         a: { request: 'GET /a', freshFor: '1 min', refreshAhead: '1 min' },
         b: { request: 'GET /b', freshFor: '1 min', neverStale: true, staleIfError: '1 day' },
-        c: { request: 'PUT /c', retries: 2, otherwise: {} },
+        c: { request: 'PUT /c', retries: 2, fallback: {} },
         d: {
           request: 'GET /d',
           freshFor: 1,
@@ -106,7 +106,7 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
       ['providers.ebbline.endpoints.a.refreshAhead', 'freshFor'],
       ['providers.ebbline.endpoints.b.staleIfError', 'neverStale'],
       ['providers.ebbline.endpoints.c.retries', 'PUT'],
-      ['providers.ebbline.endpoints.c.otherwise', 'PUT'],
+      ['providers.ebbline.endpoints.c.fallback', 'PUT'],
     ],
   ],
   ['a timeout of another kind', ebbline({ timeout: { s: 5 } }), [['providers.ebbline.timeout.s', 'no known option']]],

@@ -2,16 +2,16 @@ import { expect } from 'chai'
 import fc from 'fast-check'
 import { decide, decideOnFailure, type Facts } from '../src/core/decide/decide.js'
 import type { StoredTimes } from '../src/core/decide/entry-times.js'
-import { noWishes, type RequestWishes } from '../src/core/http/request-wishes.js'
+import { compileProvider } from '../src/core/endpoints/compile.js'
+import { RuleBook } from '../src/core/endpoints/rule-book.js'
+import { noDirectives, type RequestDirectives } from '../src/core/http/request-directives.js'
 import { Histogram, latencies } from '../src/core/ledger/histogram.js'
 import { MoneySum } from '../src/core/money/money.js'
-import { compileProvider } from '../src/core/rules/compile.js'
 import { compileKeying } from '../src/core/rules/keying.js'
 import { requestKey } from '../src/core/rules/request-key.js'
-import { RuleBook } from '../src/core/rules/rule-book.js'
 import { periodAround } from '../src/core/time/calendar.js'
 import { durationMs } from '../src/core/time/duration.js'
-import { momentMs } from '../src/core/time/moment-words.js'
+import { momentMs } from '../src/core/time/moment.js'
 import { nextPublication } from '../src/core/time/timetable.js'
 
 describe('moments in words', () => {
@@ -55,7 +55,7 @@ describe('deciding', () => {
     staleIfErrorMs: 600_000,
     bypass: undefined,
     excerpt: undefined,
-    wishes: noWishes,
+    directives: noDirectives,
     entry,
     varied: false,
     refreshAheadMs: 0,
@@ -65,8 +65,8 @@ describe('deciding', () => {
     now: 1_030_000,
   }
 
-  const wishing = (wishes: Partial<RequestWishes>, more: Partial<Facts> = {}): Partial<Facts> => ({
-    wishes: { ...noWishes, ...wishes },
+  const wishing = (directives: Partial<RequestDirectives>, more: Partial<Facts> = {}): Partial<Facts> => ({
+    directives: { ...noDirectives, ...directives },
     ...more,
   })
 
@@ -134,17 +134,17 @@ describe('deciding', () => {
   }
 
   it('gives the older answer after a failure just as long as it may be used', () => {
-    const at = (now: number) => decideOnFailure({ ...usual, now, otherwise: false }).reason
+    const at = (now: number) => decideOnFailure({ ...usual, now, fallback: false }).reason
     expect([1_100_000, 1_659_999, 1_660_000, 900_000].map(at)).to.eql([
       'upstream-failed',
       'upstream-failed',
       'no-older-answer',
       'no-older-answer',
     ])
-    expect(decideOnFailure({ ...usual, entry: undefined, otherwise: false }).do).to.equal('give-up')
-    expect(decideOnFailure({ ...usual, entry: undefined, otherwise: true }).reason).to.equal('default-given')
-    expect(decideOnFailure({ ...usual, now: 1_100_000, otherwise: true, failure: 'limit-reached' }).reason).to.equal('limit-reached')
-    expect(decideOnFailure({ ...usual, now: 1_100_000, otherwise: true, neverStale: true }).do).to.equal('otherwise')
+    expect(decideOnFailure({ ...usual, entry: undefined, fallback: false }).do).to.equal('give-up')
+    expect(decideOnFailure({ ...usual, entry: undefined, fallback: true }).reason).to.equal('default-given')
+    expect(decideOnFailure({ ...usual, now: 1_100_000, fallback: true, failure: 'limit-reached' }).reason).to.equal('limit-reached')
+    expect(decideOnFailure({ ...usual, now: 1_100_000, fallback: true, neverStale: true }).do).to.equal('fallback')
   })
 
   it('never calls an entry fresh for longer than its freshness, wherever the clock jumps (property)', () => {

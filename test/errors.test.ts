@@ -3,7 +3,7 @@ import { expect } from 'chai'
 import * as stashen from 'stashen'
 
 const { errorCodes } = stashen
-const source = readFileSync(new URL('../../src/core/errors.ts', import.meta.url), 'utf8')
+const source = readFileSync(new URL('../../src/core/errors/errors.ts', import.meta.url), 'utf8')
 const documented = readFileSync(new URL('../../docs/errors.md', import.meta.url), 'utf8')
   .split('\n')
   .filter((line) => line.startsWith('| `'))

@@ -144,10 +144,10 @@ describe('whatever the upstream does', () => {
           const row = cells.get(limitReached ? 'any, with the limit reached' : fault)
           expect(reading(played), what).to.equal(row?.get(state))
           expect(played.tookMs, what).to.be.below(12_000)
-          const { asked = 0, upstream = 0, failed = 0, refused = 0, letDown = 0, stale = 0 } = played.totals.with ?? {}
+          const { asked = 0, upstream = 0, failed = 0, refused = 0, errored = 0, stale = 0 } = played.totals.with ?? {}
           const isHit = state === 'fresh'
           const isStale = state === 'stale, usable'
-          expect({ asked, stale, letDown }, what).to.eql({ asked: 3, stale: isStale ? 1 : 0, letDown: isHit || isStale ? 0 : 1 })
+          expect({ asked, stale, errored }, what).to.eql({ asked: 3, stale: isStale ? 1 : 0, errored: isHit || isStale ? 0 : 1 })
           expect({ upstream, bad: failed + refused }, what).to.eql(
             limitReached || isHit ? { upstream: 2, bad: 0 } : { upstream: 3, bad: 1 },
           )

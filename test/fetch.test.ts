@@ -332,7 +332,7 @@ describe('stash.fetch', () => {
         return store.put(entry)
       },
       ...Object.fromEntries(
-        (['open', 'sweep', ...bookMethods, 'update', 'records', 'outdate', 'remove', 'retime', 'close'] as const).map((name) => [
+        (['open', 'sweep', ...bookMethods, 'update', 'records', 'invalidate', 'remove', 'updateTimes', 'close'] as const).map((name) => [
           name,
           (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args),
         ]),

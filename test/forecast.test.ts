@@ -83,7 +83,7 @@ describe('forecasts', () => {
           await clock.sleep(5 * 60_000)
         }
         const quota = (await stash.report()).providers[0]?.quota
-        expect(quota).to.deep.include({ limit: 100, used: { measuring: 0, reusing: 12 }, told: null })
+        expect(quota).to.deep.include({ limit: 100, used: { measuring: 0, reusing: 12 }, reported: null })
         const { forecast, course } = quota as NonNullable<typeof quota>
         expect(forecast.without?.usedAtReset.likely, '12 an hour for six hours more').to.be.within(130, 160)
         expect(forecast.with?.usedAtReset.likely).to.be.within(12, 30)
@@ -108,7 +108,7 @@ describe('forecasts', () => {
           await now.clock.sleep(hour)
         }
         const quota = (await now.stash.report()).providers[0]?.quota
-        expect(quota?.told).to.eql({ left: 30, fewer: 65 })
+        expect(quota?.reported).to.eql({ left: 30, fewer: 65 })
         expect(quota?.forecast.with?.usedNow).to.equal(70)
       },
       {

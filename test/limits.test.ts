@@ -3,8 +3,8 @@ import fc from 'fast-check'
 import { afterFailure, type HoldOff, heldOffUntil } from '../src/core/limits/hold-off.js'
 import { compileLimit, compileQuota, type LimitOptions } from '../src/core/limits/limit.js'
 import { begun, ended, type LimitState, roomAgain, roomIn, unused } from '../src/core/limits/limit-state.js'
-import { admit, nothingKnown, type Passage, type ProviderState, withEnded, withTold } from '../src/core/limits/provider-state.js'
-import { toldBy } from '../src/core/limits/told-limits.js'
+import { admit, nothingKnown, type Passage, type ProviderState, withEnded, withReported } from '../src/core/limits/provider-state.js'
+import { reportedBy } from '../src/core/limits/reported-limits.js'
 
 const noon = Date.parse('2026-06-30T12:00:00Z')
 const second = 1_000
@@ -138,7 +138,7 @@ describe('limits', () => {
   ]
   for (const [name, fields, left, until] of told) {
     it(`are learned from ${name}`, () => {
-      const { limits } = toldBy(200, Object.entries({ date, ...fields }), noon)
+      const { limits } = reportedBy(200, Object.entries({ date, ...fields }), noon)
       const least = [...limits].sort((a, b) => a.left - b.left)[0]
       expect(least && [least.left, (least.until - noon) / 1000]).to.eql(left === undefined ? undefined : [left, until])
     })
@@ -157,7 +157,7 @@ describe('limits', () => {
   ]
   for (const [status, value, seconds] of waits) {
     it(`take "Retry-After: ${value}" of a ${status} for ${seconds === undefined ? 'nothing' : `${seconds} s`}`, () => {
-      const { notBefore } = toldBy(status, Object.entries({ date, 'retry-after': value }), noon)
+      const { notBefore } = reportedBy(status, Object.entries({ date, 'retry-after': value }), noon)
       expect(notBefore === undefined ? undefined : (notBefore - noon) / 1000).to.equal(seconds)
     })
   }
@@ -184,7 +184,7 @@ describe('limits', () => {
           }
           for (const one of out.filter(({ back, r }) => back <= now && r !== undefined && r >= 0)) {
             const told = { limits: [{ name: 'minute', left: one.r as number, until: noon + minute }], notBefore: undefined }
-            state = withEnded(withTold(state, one.passage, told, now), call, one.passage, { how: 'answered', at: now, chance: 0 })
+            state = withEnded(withReported(state, one.passage, told, now), call, one.passage, { how: 'answered', at: now, random: 0 })
             one.r = -1
           }
           const next = out.length === 0 || out.some(({ r }) => r === -1) ? calls[out.length] : undefined
@@ -217,15 +217,15 @@ describe('limits', () => {
     let now = noon
     const pauses: number[] = []
     for (let failure = 0; failure < 11; failure++) {
-      holdOff = afterFailure(holdOff, call.holdOff, { began: now, now, chance: 0 })
+      holdOff = afterFailure(holdOff, call.holdOff, { began: now, now, random: 0 })
       const until = heldOffUntil(holdOff, call.holdOff, now) ?? 0
-      expect(afterFailure(holdOff, call.holdOff, { began: now - 1, now: now + 1, chance: 0 })).to.equal(holdOff)
+      expect(afterFailure(holdOff, call.holdOff, { began: now - 1, now: now + 1, random: 0 })).to.equal(holdOff)
       pauses.push((until - now) / 1000)
       now = until
     }
     expect(pauses).to.eql([1, 2, 4, 8, 16, 32, 64, 128, 256, 300, 300])
     expect(heldOffUntil(holdOff, call.holdOff, noon - 3_600_000), 'the clock was set back').to.equal(undefined)
-    const early = afterFailure(undefined, call.holdOff, { began: now, now, chance: 1 })
+    const early = afterFailure(undefined, call.holdOff, { began: now, now, random: 1 })
     expect((early?.until ?? 0) - now, 'chance shortens a pause by up to a quarter').to.equal(750)
   })
 
@@ -234,7 +234,7 @@ describe('limits', () => {
     const fails = (state: ProviderState, which: typeof call, now: number) => {
       const admission = admit(state, which, now)
       if (!admission.admitted) throw new Error(admission.what)
-      return withEnded(admission.state, which, admission.passage, { how: 'failed', at: now, chance: 0 })
+      return withEnded(admission.state, which, admission.passage, { how: 'failed', at: now, random: 0 })
     }
     const third = { ...call, endpoint: 'vessels' }
     const one = fails(nothingKnown, call, noon)
@@ -251,8 +251,8 @@ describe('limits', () => {
     for (const which of [call, other, third])
       expect(admit(trying, which, noon + 2 * second).admitted, 'one tries, the others wait').to.equal(false)
     expect(admit(trying, third, noon + second + call.longestMs).admitted, 'a trial that was never heard of ends').to.equal(true)
-    const over = trial.admitted ? withEnded(trying, third, trial.passage, { how: 'answered', at: noon + 2 * second, chance: 0 }) : both
-    expect(over.wholeHoldOff).to.equal(undefined)
+    const over = trial.admitted ? withEnded(trying, third, trial.passage, { how: 'answered', at: noon + 2 * second, random: 0 }) : both
+    expect(over.providerHoldOff).to.equal(undefined)
     expect(admit(over, call, noon + 2 * second).admitted).to.equal(true)
   })
 })

@@ -90,7 +90,7 @@ describe('rules and modes', () => {
           expect(isStashenError(error) && error.code).to.equal('OFFLINE')
         }
         expect(received).to.have.length(1)
-        expect((await offline.report()).totals.with).to.include({ stale: 2, letDown: 2, upstream: 2 })
+        expect((await offline.report()).totals.with).to.include({ stale: 2, errored: 2, upstream: 2 })
         await offline.close()
       },
       { config: { store } },

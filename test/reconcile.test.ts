@@ -1,7 +1,7 @@
 import { expect } from 'chai'
 import type { UnbilledOutcome } from 'stashen'
 import { parseUsage } from '../src/config/usage-file.js'
-import { ConfigError } from '../src/core/errors.js'
+import { ConfigError } from '../src/core/errors/errors.js'
 import type { LedgerRow } from '../src/core/ledger/ledger-row.js'
 import { reconcile } from '../src/core/ledger/reconcile.js'
 import { Tally } from '../src/core/ledger/tally.js'

@@ -70,7 +70,7 @@ describe('reports', () => {
       asked: 5,
       upstream: 5,
       failed: 2,
-      letDown: 2,
+      errored: 2,
       money: [{ currency: 'EUR', amount: '0.3' }],
     })
     expect(ebbline?.with).to.deep.include({
@@ -79,7 +79,7 @@ describe('reports', () => {
       failed: 2,
       fromStore: 2,
       stale: 1,
-      letDown: 1,
+      errored: 1,
       money: [{ currency: 'EUR', amount: '0.1' }],
     })
     expect(quayrate?.without.money).to.eql([{ currency: 'NOK', amount: '5' }])
@@ -106,7 +106,7 @@ describe('reports', () => {
     const store = lasting()
     await play(store, new FastClock(start), 'reuse', ['a', 'a', 'a', 'quote'])
     const { totals, providers } = await (await reading(store)).report()
-    const unknown = { refused: 0, failed: null, letDown: null }
+    const unknown = { refused: 0, failed: null, errored: null }
     expect(totals.without).to.deep.include({
       basis: 'reckoned',
       asked: 4,

@@ -59,7 +59,7 @@ describe('two processes on one SQLite file', () => {
       ['20 calls per hour', 0],
       ['4 at once', 4],
     ])
-    expect((await stash.report()).totals.with).to.include({ asked: 60, upstream: 20, letDown: 40 })
+    expect((await stash.report()).totals.with).to.include({ asked: 60, upstream: 20, errored: 40 })
   })
 
   it('never overspend a budget together, not by a cent', async () => {

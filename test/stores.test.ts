@@ -87,12 +87,12 @@ describe('stores', () => {
         const times = { storedAt: 1_000, bornAt: 950, freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000 }
         for (const key of ['GET https://x/a', 'GET https://x/a caller:1', 'GET https://x/ab', 'GET https://x/a?b'])
           await store.put(entry(key))
-        await store.retime('GET https://x/a', { ...times, mustRevalidate: false })
-        await store.retime('GET https://x/ab', { ...times, storedAt: 999, mustRevalidate: false })
-        await store.retime('absent', { ...times, mustRevalidate: false })
+        await store.updateTimes('GET https://x/a', { ...times, mustRevalidate: false })
+        await store.updateTimes('GET https://x/ab', { ...times, storedAt: 999, mustRevalidate: false })
+        await store.updateTimes('absent', { ...times, mustRevalidate: false })
         expect(await store.get('GET https://x/a')).to.deep.include({ ...times, mustRevalidate: false, head: '{"status":200}' })
         expect(await store.get('GET https://x/ab')).to.include({ freshUntil: 2_000 })
-        await store.outdate('GET https://x/a', 1_500)
+        await store.invalidate('GET https://x/a', 1_500)
         for (const [key, freshUntil] of [
           ['', 1_500],
           [' caller:1', 1_500],
@@ -123,9 +123,9 @@ describe('stores', () => {
           'GET http://x/b4',
           'GET http://x/other',
         ])
-        expect((await store.extent()).entries).to.equal(4)
+        expect((await store.size()).entries).to.equal(4)
         expect(await store.remove('GET http://x/other')).to.equal(undefined)
-        expect((await store.extent()).entries).to.equal(3)
+        expect((await store.size()).entries).to.equal(3)
       })
 
       it('changes shared records one after another, and forgets them when they run out', async () => {

@@ -3,7 +3,7 @@ import { runInNewContext } from 'node:vm'
 import { expect } from 'chai'
 import { isStashenError, openStash, type ProviderOptions, type Report } from 'stashen'
 import { FastClock } from 'stashen/harbour'
-import { badProvider, chanceOf, flappingStore, type HeldLimit } from './support/storm.js'
+import { badProvider, flappingStore, type HeldLimit, randomOf } from './support/storm.js'
 
 const callers = 200
 const callsInAll = 20_000
@@ -25,7 +25,7 @@ describe('a storm', () => {
       { covers: () => true, calls: 40, perMs: 'at once' },
       { covers: (path) => path.startsWith('/e7/'), calls: 10, perMs: 5_000 },
     ]
-    const provider = badProvider(clock, chanceOf(1), limits)
+    const provider = badProvider(clock, randomOf(1), limits)
     const endpoints = Object.fromEntries(
       Array.from({ length: 50 }, (_, i): [string, NonNullable<Exclude<ProviderOptions['endpoints'], readonly unknown[]>>[string]] => [
         `e${i}`,
@@ -33,7 +33,7 @@ describe('a storm', () => {
           request: `GET /e${i}/{id}`,
           ...{ freshFor: '3 s', staleIfError: i % 3 === 0 ? '2 s' : '20 s', within: withinMs, retries: i % 5 === 0 ? 2 : 0 },
           ...(i % 4 === 0 && { staleWhileRevalidate: '5 s', refreshAhead: '1 s' }),
-          ...(i % 7 === 0 && { otherwise: { json: { path: 'default' } } }),
+          ...(i % 7 === 0 && { fallback: { json: { path: 'default' } } }),
           ...(i === 7 && { limits: [{ calls: 10, per: '5 s' }] }),
         },
       ]),
@@ -47,7 +47,7 @@ describe('a storm', () => {
     process.on('unhandledRejection', noteUnhandled)
     let troubles = 0
     const stash = await openStash({
-      ...{ clock, chance: chanceOf(2), fetch: provider.fetch, store: flappingStore(clock, 2_000), providers: { harbour } },
+      ...{ clock, random: randomOf(2), fetch: provider.fetch, store: flappingStore(clock, 2_000), providers: { harbour } },
       warn: () => void troubles++,
     })
     const background = stash.calling({ background: true })
@@ -57,11 +57,11 @@ describe('a storm', () => {
     const heaps: number[] = []
     let made = 0
 
-    async function call(chance: () => number): Promise<void> {
-      const path = `/e${Math.floor(chance() * 50)}/${Math.floor(chance() ** 3 * 30)}`
+    async function call(random: () => number): Promise<void> {
+      const path = `/e${Math.floor(random() * 50)}/${Math.floor(random() ** 3 * 30)}`
       const leaving = new AbortController()
-      const cancel = chance() < 0.05 ? clock.later(chance() * 1_000, () => leaving.abort()) : () => {}
-      const { fetch } = chance() < 0.2 ? background : stash
+      const cancel = random() < 0.05 ? clock.later(random() * 1_000, () => leaving.abort()) : () => {}
+      const { fetch } = random() < 0.2 ? background : stash
       const began = clock.now()
       try {
         const response = await fetch(`http://harbour.example${path}`, { signal: leaving.signal })
@@ -79,10 +79,10 @@ describe('a storm', () => {
     }
 
     async function caller(n: number): Promise<void> {
-      const chance = chanceOf(100 + n)
+      const random = randomOf(100 + n)
       for (let i = 0; i < callsInAll / callers; i++) {
-        await clock.sleep(chance() * 800)
-        await call(chance)
+        await clock.sleep(random() * 800)
+        await call(random)
       }
     }
 
@@ -107,7 +107,7 @@ describe('a storm', () => {
     expect(unhandled).to.eql([])
     expect([...tally.values()].reduce((sum, n) => sum + n, 0)).to.equal(callsInAll)
     expect([...tally.keys()].filter((what) => what.startsWith('unknown'))).to.eql([])
-    for (const what of ['hit', 'stale', 'forwarded', 'collapsed', 'otherwise', 'LIMIT_REACHED', 'HELD_OFF', 'TypeError', 'AbortError']) {
+    for (const what of ['hit', 'stale', 'forwarded', 'collapsed', 'fallback', 'LIMIT_REACHED', 'HELD_OFF', 'TypeError', 'AbortError']) {
       expect(tally.get(what), `${what} in ${JSON.stringify([...tally])}`).to.be.above(20)
     }
     expect(totals.with).to.include({ asked: callsInAll, upstream: provider.calls })

@@ -83,7 +83,7 @@ describe('limits and the queue', () => {
         expect(received).to.have.length(1)
         expect(await got(stash.calling({ atLimit: 'wait', maxWait: '2 hours' }), stash, url)).to.equal('200 forwarded expired')
         expect(told.at(-1)).to.equal('waiting 1 calls per hour')
-        expect((await stash.report()).totals.with).to.include({ asked: 6, upstream: 2, stale: 1, letDown: 3, oldestStaleMs: 2 * minute })
+        expect((await stash.report()).totals.with).to.include({ asked: 6, upstream: 2, stale: 1, errored: 3, oldestStaleMs: 2 * minute })
       },
       limited({ limits: [{ calls: 1, per: 'hour' }] }),
     ))
@@ -112,7 +112,7 @@ describe('limits and the queue', () => {
       expect(received).to.have.length(2)
       const [status] = (await stash.status()).providers
       expect(status).to.deep.include({ notBefore: '2026-06-30T12:05:00.000Z', limits: [] })
-      expect(status?.told).to.eql([{ name: 'x-ratelimit-', left: 1, calls: 10, until: '2026-06-30T12:05:00.000Z' }])
+      expect(status?.reported).to.eql([{ name: 'x-ratelimit-', left: 1, calls: 10, until: '2026-06-30T12:05:00.000Z' }])
       await clock.sleep(4 * minute)
       now.answer = json(() => ({}))
       expect(await got(stash, stash, `${base}/tides/1`)).to.equal('200 forwarded absent')
@@ -247,14 +247,14 @@ describe('an upstream that fails', () => {
           { tides: [] },
         ])
         expect(response.headers.get('cache-status')).to.equal('stashen; fwd=uri-miss; fwd-status=500; detail=default-given')
-        expect((await stash.report()).totals.with).to.include({ asked: 1, otherwise: 1, failed: 1, letDown: 0 })
+        expect((await stash.report()).totals.with).to.include({ asked: 1, fallback: 1, failed: 1, errored: 0 })
       },
-      endpoint({ otherwise: { json: { tides: [] } } }),
+      endpoint({ fallback: { json: { tides: [] } } }),
     )
     await using stash = await openStash()
     const find = stash.operation('skerrylight.find', async (_name: string): Promise<string[]> => Promise.reject(new Error('down')), {
       freshFor: '1 min',
-      otherwise: { value: [] },
+      fallback: { value: [] },
     })
     const [one, two] = [await find('Marram'), await find('Marram')]
     one.push('mine')
@@ -292,7 +292,7 @@ describe('an upstream that fails', () => {
         await got(stash, stash, `${base}/tides/4`)
         expect(await got(other, other, `${base}/tides/5`), 'another process on the store holds off too').to.equal('HELD_OFF')
         expect((await other.status()).providers[0]?.holdOffs[0]).to.include({ endpoint: 'tides', failures: 1, state: 'held-off' })
-        expect((await other.explain(`${base}/tides/5`)).inTheWay).to.include({ why: 'held-off' })
+        expect((await other.explain(`${base}/tides/5`)).blockedBy).to.include({ why: 'held-off' })
       },
       { ...endpoint({ holdOff: { first: '1 s', upTo: '1 min' } }), config: { store: common } },
     ))
@@ -325,10 +325,10 @@ describe('an upstream that fails', () => {
         statusThen(now, [503])
         expect(await got(stash, stash, `${base}/tides/1`)).to.equal('200 forwarded not-reusable')
         now.answer = json(() => ({ error: 1 }))
-        expect(await got(stash, stash, `${base}/tides/1`)).to.equal('200 otherwise default-given')
+        expect(await got(stash, stash, `${base}/tides/1`)).to.equal('200 fallback default-given')
         expect(received).to.have.length(4)
       },
-      endpoint({ freshFor: undefined, retries: 1, failsWhen: { at: '/error' }, otherwise: { text: 'later' } }),
+      endpoint({ freshFor: undefined, retries: 1, failsWhen: { at: '/error' }, fallback: { text: 'later' } }),
     ))
 })
 
@@ -345,7 +345,7 @@ describe('a stash in trouble', () => {
       },
       get: (key: string) => (hangs ? new Promise<never>(() => {}) : store.get(key)),
       ...Object.fromEntries(
-        (['put', 'update', 'records', ...bookMethods, 'sweep', 'extent', 'close'] as const).map((name) => [
+        (['put', 'update', 'records', ...bookMethods, 'sweep', 'size', 'close'] as const).map((name) => [
           name,
           (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args),
         ]),
@@ -422,10 +422,10 @@ describe('a stash in trouble', () => {
   it('does not give out what a write made old while the store could not be told', async () => {
     const store = memoryStore()
     let failing = false
-    const outdate = store.outdate.bind(store)
-    store.outdate = (...args) => {
+    const invalidate = store.invalidate.bind(store)
+    store.invalidate = (...args) => {
       if (failing) throw new Error('read-only')
-      return outdate(...args)
+      return invalidate(...args)
     }
     await scene(
       async ({ stash, clock, base }) => {

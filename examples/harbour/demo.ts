@@ -17,7 +17,7 @@ interface Day {
 export interface DemoSetting {
   readonly file: string
   readonly seed: number
-  /** Told how many calls there will be, and then of calls made. */
+  /** Reported how many calls there will be, and then of calls made. */
   readonly onStart: (calls: number) => void
   readonly onCalls: (calls: number) => void
 }

@@ -14,7 +14,7 @@ export interface DaySetting {
   readonly mode: Mode
   readonly seed: number
   readonly traffic: readonly TrafficCall[]
-  /** Told of every call that has left. */
+  /** Reported of every call that has left. */
   readonly onCall?: () => void
 }
 

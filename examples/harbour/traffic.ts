@@ -1,4 +1,4 @@
-import { Chance } from './chance.js'
+import { Chance } from './random.js'
 import { type HarbourRequest, requests } from './requests.js'
 import { dayOf, dayStart, hour, minute, vessels } from './world.js'
 
@@ -13,8 +13,8 @@ export interface TrafficCall {
 
 /** Every call of the demo day in order of time; the same seed gives the same day. */
 export function trafficOfDay(seed: number): TrafficCall[] {
-  const chance = new Chance(seed, 'traffic')
-  const calls = [...boardPolls(), ...skippers(chance), ...staff(chance), ...nightlyBatch()].sort((a, b) => a.at - b.at)
+  const random = new Chance(seed, 'traffic')
+  const calls = [...boardPolls(), ...skippers(random), ...staff(random), ...nightlyBatch()].sort((a, b) => a.at - b.at)
   let last = 0
   return calls.map((call) => {
     last = Math.max(Math.round(call.at), last + 1)
@@ -38,39 +38,39 @@ function* boardPolls(): Iterable<TrafficCall> {
 }
 
 /** Skippers look at their phones in two rushes, most of them near the middle of it, and a few at any time. */
-function* skippers(chance: Chance): Iterable<TrafficCall> {
+function* skippers(random: Chance): Iterable<TrafficCall> {
   for (let view = 0; view < 1_450; view++) {
     const [from, until] =
       view % 10 === 0
         ? [5, 23]
-        : chance.one([
+        : random.one([
             [7, 8.25],
             [16, 17.25],
           ] as const)
-    const spread = (chance.whole(0, 1_000) + chance.whole(0, 1_000) + chance.whole(0, 1_000)) / 3_000
+    const spread = (random.whole(0, 1_000) + random.whole(0, 1_000) + random.whole(0, 1_000)) / 3_000
     const at = dayStart + (from + spread * (until - from)) * hour
-    const process = chance.whole(0, 1) as 0 | 1
+    const process = random.whole(0, 1) as 0 | 1
     const page = [
       requests.findStation(),
       requests.tides(today),
-      requests.findVessel(chance.one(vessels).name),
+      requests.findVessel(random.one(vessels).name),
       ...onBoard.map(({ id }) => requests.position(id)),
     ]
-    if (chance.whole(1, 8) === 1) page.push(requests.quote(chance.one([9, 12, 17, 24]), chance.whole(1, 3)))
+    if (random.whole(1, 8) === 1) page.push(requests.quote(random.one([9, 12, 17, 24]), random.whole(1, 3)))
     for (const request of page) yield { at, process, request }
   }
 }
 
 /** The desk, from seven to six: searches, quotes, a look at the station, now and then a note on the tariff. */
-function* staff(chance: Chance): Iterable<TrafficCall> {
+function* staff(random: Chance): Iterable<TrafficCall> {
   for (let task = 0; task < 600; task++) {
-    const at = dayStart + 7 * hour + chance.whole(0, 11 * hour)
-    const process = chance.whole(0, 1) as 0 | 1
-    const kind = chance.whole(1, 100)
-    if (kind <= 40) yield { at, process, request: requests.search(chance.one(vessels).name.slice(0, chance.whole(2, 5))) }
-    else if (kind <= 60) yield { at, process, request: requests.quote(chance.whole(6, 30), chance.whole(1, 5)) }
+    const at = dayStart + 7 * hour + random.whole(0, 11 * hour)
+    const process = random.whole(0, 1) as 0 | 1
+    const kind = random.whole(1, 100)
+    if (kind <= 40) yield { at, process, request: requests.search(random.one(vessels).name.slice(0, random.whole(2, 5))) }
+    else if (kind <= 60) yield { at, process, request: requests.quote(random.whole(6, 30), random.whole(1, 5)) }
     else if (kind <= 75) yield { at, process, request: requests.station() }
-    else if (kind <= 99) yield { at, process, request: requests.position(chance.one(vessels).id) }
+    else if (kind <= 99) yield { at, process, request: requests.position(random.one(vessels).id) }
     else yield { at, process, request: requests.note('berths 4 to 6 closed') }
   }
 }

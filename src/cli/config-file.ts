@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs'
 import { configFiles, loadConfig } from '../config/load-config.js'
 import type { StashConfig } from '../config/stash-config.js'
-import { ConfigError } from '../core/errors.js'
+import { ConfigError } from '../core/errors/errors.js'
 import { UsageError } from './usage-error.js'
 
 /** The configuration file that is meant, and what it holds. */

@@ -1,4 +1,4 @@
-import { momentForms, momentMs } from '../core/time/moment-words.js'
+import { momentForms, momentMs } from '../core/time/moment.js'
 import { UsageError } from './usage-error.js'
 
 /** A moment that an option gives, milliseconds since 1970-01-01T00:00Z; the present where it gives none. */

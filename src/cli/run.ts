@@ -1,5 +1,5 @@
 import { Command, CommanderError } from 'commander'
-import { ConfigError, isStashenError } from '../core/errors.js'
+import { ConfigError, isStashenError } from '../core/errors/errors.js'
 import { addCheck } from './check-command.js'
 import { addDemo, type Demo } from './demo-command.js'
 import { addExplain } from './explain-command.js'

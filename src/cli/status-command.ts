@@ -1,6 +1,6 @@
 import type { Command } from 'commander'
 import pc from 'picocolors'
-import { readStatus } from '../engine/read-status.js'
+import { readStatus } from '../queries/status.js'
 import { statusText } from '../render/status-text.js'
 import { momentOf } from './moment.js'
 import { knownZone, localZone, openToRead } from './report-command.js'

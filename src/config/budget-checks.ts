@@ -1,6 +1,6 @@
-import type { ConfigFault } from '../core/errors.js'
+import type { ProviderOptions } from '../core/endpoints/options.js'
+import type { ConfigFault } from '../core/errors/errors.js'
 import type { BudgetOptions } from '../core/limits/budget.js'
-import type { ProviderOptions } from '../core/rules/options.js'
 
 /** Faults of budgets that only several options together show. Their shape may be wrong too: what cannot be read is passed over. */
 export function budgetFaults({ budgets, plan }: ProviderOptions, path: string): ConfigFault[] {

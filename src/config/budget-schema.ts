@@ -1,6 +1,6 @@
 import { z } from 'zod'
 import { calendarPeriods } from '../core/time/calendar.js'
-import { callCount, type Issue, oneOf, price, received, share, zone } from './schema-words.js'
+import { callCount, type Issue, oneOf, price, received, share, zone } from './schema-parts.js'
 
 const noStop = (issue: Issue) => `${received(issue)} is neither a share, 0 to 1, nor "never"`
 

@@ -1,10 +1,10 @@
 import type { z } from 'zod'
-import { ConfigError, type ConfigFault } from '../core/errors.js'
-import type { CallOptions, RuleOptions } from '../core/rules/options.js'
+import type { CallOptions, RuleOptions } from '../core/endpoints/options.js'
+import { ConfigError, type ConfigFault } from '../core/errors/errors.js'
 import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { optionNamesAt, withNearest } from './nearest-name.js'
 import { callOptionsSchema, configSchema, operationSchema } from './schema.js'
-import { name } from './schema-words.js'
+import { name } from './schema-parts.js'
 import type { StashConfig } from './stash-config.js'
 
 /** Checks a whole configuration; throws `ConfigError` with every fault at once. */

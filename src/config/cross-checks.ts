@@ -1,6 +1,6 @@
-import type { ConfigFault } from '../core/errors.js'
-import { endpointList, resolveRule } from '../core/rules/compile.js'
-import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from '../core/rules/options.js'
+import { endpointList, resolveRule } from '../core/endpoints/compile.js'
+import type { NamedEndpointOptions, ProviderOptions, ReuseOptions, RuleOptions } from '../core/endpoints/options.js'
+import type { ConfigFault } from '../core/errors/errors.js'
 import { areTied, parseRequestTemplate, type RequestTemplate } from '../core/rules/request-template.js'
 import { durationMs } from '../core/time/duration.js'
 import { budgetFaults } from './budget-checks.js'
@@ -165,7 +165,7 @@ function requestFaults(endpoint: NamedEndpointOptions, place: string, before: Pl
     })
   }
   const unrepeatable = template.method !== 'GET' && template.method !== 'HEAD' && !endpoint.safe
-  for (const option of ['retries', 'otherwise', 'within', 'failsWhen'] as const) {
+  for (const option of ['retries', 'fallback', 'within', 'failsWhen'] as const) {
     if (endpoint[option] === undefined || !unrepeatable) continue
     const message = `does nothing for ${template.method}, whose calls are sent on once: it is for GET, and for POST with "safe: true"`
     faults.push({ path: `${place}.${option}`, message })

@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { type WindowUnit, windowKinds, windowUnits } from '../core/limits/limit.js'
 import { durationMs } from '../core/time/duration.js'
-import { callCount, durationPattern, type Issue, oneOf, received, share, zone } from './schema-words.js'
+import { callCount, durationPattern, type Issue, oneOf, received, share, zone } from './schema-parts.js'
 
 function noWindow(issue: Issue): string {
   return `${received(issue)} is no window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`

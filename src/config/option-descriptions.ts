@@ -24,7 +24,7 @@ export const optionDescriptions: Readonly<Record<string, string>> = {
   retries: 'How often a failed call is made again, where repeating it is safe. Default 0.',
   share: 'The share (0 to 1) of recent calls that may be repetitions. Default 0.1.',
   refreshAhead: 'How long before its end of freshness an answer in use is refreshed.',
-  otherwise: 'What a caller gets where the upstream fails and no older answer may be given.',
+  fallback: 'What a caller gets where the upstream fails and no older answer may be given.',
   status: 'Status of the answer. Default 200.',
   json: 'The body of the answer, as JSON.',
   text: 'The body of the answer, as text.',

@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { roundings, tierings, unbilledOutcomes } from '../core/money/plan.js'
 import { calendarPeriods } from '../core/time/calendar.js'
-import { callCount, monthDay, name, noCount, oneOf, price, received, text, zone } from './schema-words.js'
+import { callCount, monthDay, name, noCount, oneOf, price, received, text, zone } from './schema-parts.js'
 
 const date = text(isDate, 'a date, e.g. "2026-07-01"')
 

@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { trusts } from '../core/decide/keep.js'
-import { modes } from '../core/decide/mode.js'
-import { atLimits } from '../core/rules/options.js'
+import { atLimits } from '../core/endpoints/options.js'
+import { modes } from '../core/rules/mode.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
 import { calendarPeriods } from '../core/time/calendar.js'
 import { weekdays } from '../core/time/timetable.js'
@@ -27,7 +27,7 @@ import {
   timeOfDay,
   yesOrNo,
   zone,
-} from './schema-words.js'
+} from './schema-parts.js'
 
 const timetable = z.union([
   z.strictObject({ daily: timeOfDay, zone }),
@@ -86,7 +86,7 @@ const failsWhen = z.union(
   { error: (issue) => `${received(issue)} is neither an object with "statuses", "at" and "is" nor a function` },
 )
 
-const otherwise = z.strictObject({
+const fallback = z.strictObject({
   status: status.optional(),
   headers: z.record(z.string(), z.string()).optional(),
   json: z.json({ error: (issue) => `${received(issue)} is no JSON` }).optional(),
@@ -184,7 +184,7 @@ const endpoint = {
   per: part('a function', isFunction),
   safe: yesOrNo.optional(),
   targetedFields: fieldNames.optional(),
-  otherwise: otherwise.optional(),
+  fallback: fallback.optional(),
   replaySetCookie: yesOrNo.optional(),
   request: text(
     (value) => parseRequestTemplate(value) !== undefined,
@@ -238,7 +238,7 @@ export const configSchema = z.strictObject({
   storeTimeout: duration.optional(),
   openWithoutStore: yesOrNo.optional(),
   closeWithin: duration.optional(),
-  chance: part('a function', isFunction),
+  random: part('a function', isFunction),
   warn: part('a function', isFunction),
 })
 
@@ -246,7 +246,7 @@ export const configSchema = z.strictObject({
 export const operationSchema = z.strictObject({
   ...rule,
   keyedBy: part('a function', isFunction),
-  otherwise: part('an object with a "value"', (value) => isObject(value) && Object.hasOwn(value as object, 'value')),
+  fallback: part('an object with a "value"', (value) => isObject(value) && Object.hasOwn(value as object, 'value')),
 })
 
 function isObject(value: unknown): boolean {

@@ -1,11 +1,11 @@
-import type { Mode } from '../core/decide/mode.js'
+import type { ProviderOptions, ReuseOptions } from '../core/endpoints/options.js'
 import type { ExchangeRates } from '../core/ledger/ledger-row.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Journal } from '../core/ports/journal.js'
 import type { Store } from '../core/ports/store.js'
-import type { ProviderOptions, ReuseOptions } from '../core/rules/options.js'
+import type { Mode } from '../core/rules/mode.js'
 import type { Duration } from '../core/time/duration.js'
-import type { Fetch } from '../engine/http-upstream.js'
+import type { Fetch } from '../engine/http/http-upstream.js'
 
 /** How long the ledger keeps its finer buckets of time; those of days are kept for ever. */
 export interface LedgerOptions {
@@ -46,7 +46,7 @@ export interface StashConfig {
   /** How long closing waits for calls under way before it gives them up. Default `"10 s"`. */
   readonly closeWithin?: Duration
   /** Returns a number from 0 to 1, another each time. Default `Math.random`. */
-  readonly chance?: () => number
-  /** Told, once an episode, of trouble that the application is spared. Default: `console.warn`. */
+  readonly random?: () => number
+  /** Reported, once an episode, of trouble that the application is spared. Default: `console.warn`. */
   readonly warn?: (message: string) => void
 }

@@ -1,7 +1,7 @@
 import { parse } from 'csv-parse/sync'
-import { ConfigError, type ConfigFault } from '../core/errors.js'
+import type { UsageExportOptions } from '../core/endpoints/options.js'
+import { ConfigError, type ConfigFault } from '../core/errors/errors.js'
 import type { UsageOfDay } from '../core/ledger/reconcile.js'
-import type { UsageExportOptions } from '../core/rules/options.js'
 
 /**
  * Reads a provider's usage export: CSV (RFC 4180) with a header line, or a JSON array of objects. Throws `ConfigError` with every fault at
@@ -54,12 +54,12 @@ function faulty(faults: readonly ConfigFault[]): ConfigError {
   return new ConfigError(faults, { what: 'the usage export', undone: 'compared' })
 }
 
-interface Line {
+interface UsageLine {
   readonly record: Readonly<Record<string, unknown>>
   readonly line: number
 }
 
-function fromCsv(text: string): Line[] {
+function fromCsv(text: string): UsageLine[] {
   try {
     const lines = parse(text, { columns: true, info: true, bom: true, trim: true, skip_empty_lines: true }) as {
       record: Record<string, string>
@@ -71,7 +71,7 @@ function fromCsv(text: string): Line[] {
   }
 }
 
-function fromJson(text: string): Line[] {
+function fromJson(text: string): UsageLine[] {
   try {
     return (JSON.parse(text) as Record<string, unknown>[]).map((record, i) => ({ record, line: i + 1 }))
   } catch (error) {

@@ -1,4 +1,4 @@
-import type { EventListener, EventName, StashEvents } from '../core/events.js'
+import type { EventListener, EventName, StashEvents } from '../core/decide/events.js'
 
 /** Tells listeners what happens. What a listener throws is nobody's concern but its own: it is said once and changes nothing. */
 export class Events {

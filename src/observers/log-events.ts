@@ -1,6 +1,6 @@
-import { errorWords } from '../core/error-words.js'
-import type { EventName, StashEvents } from '../core/events.js'
-import type { Stash } from '../engine/stash.js'
+import type { EventName, StashEvents } from '../core/decide/events.js'
+import { errorWords } from '../core/error-text.js'
+import type { Stash } from '../stash.js'
 
 type Level = 'debug' | 'info' | 'warn' | 'error'
 

@@ -1,4 +1,4 @@
-import { MissingPackageError } from '../core/errors.js'
+import { MissingPackageError } from '../core/errors/errors.js'
 import type { Figures, Report } from '../core/ledger/report-model.js'
 
 type Client = typeof import('prom-client')
@@ -13,10 +13,10 @@ const counters = [
       fresh: ({ fromStore }: Figures) => fromStore,
       stale: ({ stale }: Figures) => stale,
       collapsed: ({ collapsed }: Figures) => collapsed,
-      otherwise: ({ otherwise }: Figures) => otherwise,
-      failed: ({ letDown }: Figures) => letDown,
-      forwarded: ({ asked, fromStore, stale, collapsed, otherwise, letDown }: Figures) =>
-        asked - fromStore - stale - collapsed - otherwise - letDown,
+      fallback: ({ fallback }: Figures) => fallback,
+      failed: ({ errored }: Figures) => errored,
+      forwarded: ({ asked, fromStore, stale, collapsed, fallback, errored }: Figures) =>
+        asked - fromStore - stale - collapsed - fallback - errored,
     },
   },
   {

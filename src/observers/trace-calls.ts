@@ -1,8 +1,8 @@
 import type { Attributes, MetricAttributes } from '@opentelemetry/api'
-import { errorKind } from '../core/error-words.js'
-import { MissingPackageError } from '../core/errors.js'
-import type { StashEvents } from '../core/events.js'
-import type { Stash } from '../engine/stash.js'
+import type { StashEvents } from '../core/decide/events.js'
+import { errorKind } from '../core/error-text.js'
+import { MissingPackageError } from '../core/errors/errors.js'
+import type { Stash } from '../stash.js'
 
 type Api = typeof import('@opentelemetry/api')
 

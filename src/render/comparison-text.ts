@@ -2,9 +2,9 @@ import Big from 'big.js'
 import Table from 'cli-table3'
 import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
+import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
 import { noLines } from './plain-table.js'
 import type { Colors } from './report-text.js'
-import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
 
 /** Two stretches of time held against each other. */
 export interface BeforeAfter {
@@ -12,7 +12,7 @@ export interface BeforeAfter {
   readonly after: Report
 }
 
-interface Line {
+interface ComparedLine {
   readonly name: string
   readonly before: Comparison | undefined
   readonly after: Comparison | undefined
@@ -25,7 +25,7 @@ export function comparisonText({ before, after }: BeforeAfter, { colors, zone }:
   }
   const lines = linesOf(before, after)
   const money = moneyWriter(lines.flatMap((line) => [line.before, line.after].flatMap((one) => (one ? perThousand(one) : []))))
-  const head = ['', '', 'asked', 'upstream', 'from store', 'stale', 'refused', 'let down', 'changed', 'money per 1,000', 'median', 'p95']
+  const head = ['', '', 'asked', 'upstream', 'from store', 'stale', 'refused', 'failed', 'changed', 'money per 1,000', 'median', 'p95']
   const table = new Table({
     head: head.map((name) => colors.dim(name)),
     colAligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)],
@@ -54,7 +54,7 @@ function spanText({ since, until }: Report, zone: string): string {
   return `${momentText(since, zone)} to ${momentText(until, zone)} (${zone}), ${ageText(Date.parse(until) - Date.parse(since))}`
 }
 
-function linesOf(before: Report, after: Report): Line[] {
+function linesOf(before: Report, after: Report): ComparedLine[] {
   const names = [...new Set([...before.providers, ...after.providers].map(({ provider }) => provider))].sort()
   const perProvider = names.flatMap((name) => {
     const [was, is] = [before, after].map(({ providers }) => providers.find(({ provider }) => provider === name))
@@ -86,7 +86,7 @@ function perThousand(comparison: Comparison): Money[] {
 function cellsOf(comparison: Comparison | undefined, money: (moneys: readonly Money[]) => string): string[] {
   if (!comparison) return ['0', ...Array(9).fill('-')]
   const figures = madeOf(comparison)
-  const { asked, upstream, refused, letDown, latencyMs } = figures
+  const { asked, upstream, refused, errored, latencyMs } = figures
   const known = 'fromStore' in figures ? figures : { fromStore: 0, stale: 0, changed: 0, unchanged: 0 }
   return [
     countText(asked),
@@ -94,7 +94,7 @@ function cellsOf(comparison: Comparison | undefined, money: (moneys: readonly Mo
     shareText(known.fromStore, asked),
     shareText(known.stale, asked),
     refused === null ? '?' : shareText(refused, asked),
-    letDown === null ? '?' : shareText(letDown, asked),
+    errored === null ? '?' : shareText(errored, asked),
     shareText(known.changed, known.changed + known.unchanged),
     money(perThousand(comparison)),
     latencyMs ? latencyText(latencyMs.median) : '?',

@@ -1,12 +1,13 @@
 import type { Explanation } from '../core/decide/explanation.js'
+import { ageText, momentText } from './format.js'
 import type { Colors } from './report-text.js'
-import { ageText, momentText } from './words.js'
 
 const doings = { serve: 'answered from store', call: 'sent upstream', pass: 'passed on untouched', refuse: 'refused' } as const
 
 /** An explanation as text for a terminal; moments in `zone` (IANA). */
 export function explanationText(explanation: Explanation, { colors, zone, now }: { colors: Colors; zone: string; now: number }): string {
-  const { provider, endpoint, nearMisses, mode, key, leftOut, stored, would, because, reason, inTheWay, olderAnswerOnFailure } = explanation
+  const { provider, endpoint, nearMisses, mode, key, leftOut, stored, would, because, reason, blockedBy, olderAnswerOnFailure } =
+    explanation
   const moment = (at: number) => momentText(new Date(at).toISOString(), zone)
   const until = (at: number) =>
     at > now ? `until ${moment(at)} (for ${ageText(at - now)} more)` : `until ${moment(at)} (over for ${ageText(now - at)})`
@@ -24,7 +25,7 @@ export function explanationText(explanation: Explanation, { colors, zone, now }:
         ] as [string, string][])
       : []),
     ['a call now', `would be ${colors.bold(doings[would])}: ${because} (${reason})`],
-    ...(inTheWay && would !== 'serve' ? [['in the way', `${inTheWay.what}, ${until(inTheWay.until)}`] as [string, string]] : []),
+    ...(blockedBy && would !== 'serve' ? [['in the way', `${blockedBy.what}, ${until(blockedBy.until)}`] as [string, string]] : []),
     ...(would === 'call' ? [['if it fails', olderAnswerOnFailure ? 'the older answer' : 'the error itself'] as [string, string]] : []),
   ]
   return `${rows.map(([name, text]) => `${colors.dim(name.padEnd(11))}  ${text}`).join('\n')}\n`

@@ -1,6 +1,6 @@
 import type { QuotaUse, Report } from '../core/ledger/report-model.js'
 import type { CallRange, QuotaForecast } from '../core/limits/forecast.js'
-import { ageText, countText, momentText } from './words.js'
+import { ageText, countText, momentText } from './format.js'
 
 /** What is foreseen of each provider's quota, in words: a line with the stash, one without it, and one on what the provider itself says. */
 export function forecastLines({ providers }: Report, zone: string): string[] {
@@ -9,12 +9,15 @@ export function forecastLines({ providers }: Report, zone: string): string[] {
   return lines.length === 0 ? [] : ['Quotas', ...lines, ...methodWords(methods)]
 }
 
-function linesOf(provider: string, { limit, until, told, forecast }: QuotaUse, zone: string): string[] {
+function linesOf(provider: string, { limit, until, reported, forecast }: QuotaUse, zone: string): string[] {
   const sides = (['with', 'without'] as const).flatMap((side) => {
-    const foreseen = forecast[side]
-    return foreseen ? [`${side.padEnd(9)}${wordsOf(foreseen, limit, zone)}`] : []
+    const expectedStorage = forecast[side]
+    return expectedStorage ? [`${side.padEnd(9)}${wordsOf(expectedStorage, limit, zone)}`] : []
   })
-  const said = told && told.fewer !== 0 ? [`the provider says that ${countText(told.left)} are left, ${differenceText(told.fewer)}`] : []
+  const said =
+    reported && reported.fewer !== 0
+      ? [`the provider says that ${countText(reported.left)} are left, ${differenceText(reported.fewer)}`]
+      : []
   return [...sides, ...said].map((words, i) =>
     i === 0 ? `  ${provider.padEnd(13)}until ${momentText(until, zone)}   ${words}` : `${' '.repeat(40)}${words}`,
   )

@@ -1,8 +1,8 @@
 import Table from 'cli-table3'
 import type { KeysReport } from '../core/ledger/report-model.js'
+import { countText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
 import type { Colors } from './report-text.js'
-import { countText, momentText } from './words.js'
 
 /** Characters of a key that are shown. */
 const shownLength = 64
@@ -10,21 +10,21 @@ const shownLength = 64
 /** The keys that spared most calls, as text for a terminal. */
 export function keysText({ journal, keys, list }: KeysReport, { colors, zone }: { colors: Colors; zone: string }): string {
   const table = new Table({
-    head: ['', 'spared', 'asked', 'upstream', 'from store', 'let down', 'key'].map((name) => colors.dim(name)),
+    head: ['', 'avoided', 'asked', 'upstream', 'from store', 'failed', 'key'].map((name) => colors.dim(name)),
     colAligns: ['left', 'right', 'right', 'right', 'right', 'right', 'left'],
     style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
     chars: noLines,
   })
-  for (const { provider, endpoint, key, asked, upstream, fromStore, letDown, spared } of list) {
+  for (const { provider, endpoint, key, asked, upstream, fromStore, errored, avoided } of list) {
     const path = key.replace(/ https?:\/\/[^/ ]+/, ' ').replace(/ (caller|body|cookies):([0-9a-f]{6})[0-9a-f]+/g, ' $1:$2') // whose host is told
     const shown = path.length > shownLength ? `${path.slice(0, shownLength - 3)}...` : path
-    table.push([`${provider}.${endpoint}`, ...[spared, asked, upstream, fromStore, letDown].map(countText), shown])
+    table.push([`${provider}.${endpoint}`, ...[avoided, asked, upstream, fromStore, errored].map(countText), shown])
   }
   const since = journal.since === null ? 'nothing' : `${countText(journal.lines)} lines since ${momentText(journal.since, zone)}`
   const faults = [
     ...(journal.skipped > 0 ? [`${countText(journal.skipped)} could not be read and were skipped`] : []),
     ...(journal.lost > 0 ? [`${countText(journal.lost)} could not be written`] : []),
   ]
-  const title = `${colors.bold('Keys')}   ${countText(list.length)} of ${countText(keys)}, by the calls spared; the journal holds ${[since, ...faults].join(', ')}`
+  const title = `${colors.bold('Keys')}   ${countText(list.length)} of ${countText(keys)}, by the calls avoided; the journal holds ${[since, ...faults].join(', ')}`
   return `${title}\n\n${table.toString().replace(/ +$/gm, '')}`
 }

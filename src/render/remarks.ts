@@ -1,11 +1,11 @@
 import type { EndpointReport, Figures } from '../core/ledger/report-model.js'
-import { countText, shareText } from './words.js'
+import { countText, shareText } from './format.js'
 
 /** What the figures of an endpoint suggest, in plain words; empty where nothing stands out. */
 export function remarkOf({ with: reused, saved, couldSave, without }: EndpointReport): string {
   if (!reused)
     return couldSave && couldSave.upstreamCalls > 0
-      ? `reuse would have spared ${shareText(couldSave.upstreamCalls, without.upstream)} of its calls`
+      ? `reuse would have avoided ${shareText(couldSave.upstreamCalls, without.upstream)} of its calls`
       : ''
   return lossOf({ saved, with: reused }) ?? troubles(reused) ?? speed(reused) ?? ''
 }
@@ -23,8 +23,8 @@ export function lossOf({ saved, with: reused }: Pick<EndpointReport, 'saved' | '
   return `costs ${lost.currency} ${lost.amount.slice(1)} more than without, ${why}`
 }
 
-function troubles({ asked, letDown, stale }: Figures): string | undefined {
-  if (asked > 0 && letDown / asked > 0.05) return `${shareText(letDown, asked)} of its calls ended in an error`
+function troubles({ asked, errored, stale }: Figures): string | undefined {
+  if (asked > 0 && errored / asked > 0.05) return `${shareText(errored, asked)} of its calls ended in an error`
   if (asked > 0 && stale / asked > 0.2) return `${shareText(stale, asked)} of its answers were older ones: its upstream fails often`
   return undefined
 }

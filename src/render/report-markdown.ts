@@ -1,6 +1,6 @@
 import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
-import { countText, latencyText, momentText, moneyWriter } from './words.js'
+import { countText, latencyText, momentText, moneyWriter } from './format.js'
 
 /** A report as Markdown: a table of endpoints and providers, and what was saved. */
 export function reportMarkdown(report: Report, zone: string): string {
@@ -46,12 +46,12 @@ function timeTable({ times = [] }: Report, zone: string, money: (moneys: readonl
 /** The keys that spared most calls, where the report tells them. */
 function keyTable({ byKey }: Report): string[] {
   if (!byKey) return []
-  const rows = byKey.list.map(({ provider, endpoint, key, spared, asked, upstream }) => [
+  const rows = byKey.list.map(({ provider, endpoint, key, avoided, asked, upstream }) => [
     `${provider}.${endpoint}`,
-    ...[spared, asked, upstream].map(countText),
+    ...[avoided, asked, upstream].map(countText),
     `\`${key.replaceAll('|', '\\|').replaceAll('`', "'")}\``,
   ])
-  return tableOf(['endpoint', 'spared', 'asked', 'upstream', 'key'], rows)
+  return tableOf(['endpoint', 'avoided', 'asked', 'upstream', 'key'], rows)
 }
 
 function tableOf(names: readonly string[], rows: readonly string[][]): string[] {

@@ -20,7 +20,7 @@ export const columns = [
   'stale',
   'oldest_stale_ms',
   'collapsed',
-  'otherwise',
+  'fallback',
   'let_down',
   'changed',
   'unchanged',
@@ -82,8 +82,8 @@ function countsOf(figures: Figures | Without) {
   return {
     ...{ asked: figures.asked, upstream: figures.upstream, unmodified: known?.unmodified ?? '' },
     ...{ refused: figures.refused ?? '', failed: figures.failed ?? '', from_store: known?.fromStore ?? '', stale: known?.stale ?? '' },
-    ...{ oldest_stale_ms: known?.oldestStaleMs ?? '', collapsed: known?.collapsed ?? '', otherwise: known?.otherwise ?? '' },
-    ...{ let_down: figures.letDown ?? '', changed: known?.changed ?? '', unchanged: known?.unchanged ?? '' },
+    ...{ oldest_stale_ms: known?.oldestStaleMs ?? '', collapsed: known?.collapsed ?? '', fallback: known?.fallback ?? '' },
+    ...{ let_down: figures.errored ?? '', changed: known?.changed ?? '', unchanged: known?.unchanged ?? '' },
     ...{ background: known?.background ?? '', repeated: known?.repeated ?? '' },
   }
 }

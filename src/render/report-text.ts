@@ -4,11 +4,11 @@ import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
+import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
 import { keysText } from './keys-text.js'
 import { noLines } from './plain-table.js'
 import { lossOf } from './remarks.js'
 import { timesText } from './times-text.js'
-import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './words.js'
 
 export interface TextOptions {
   readonly colors: ReturnType<typeof createColors>
@@ -164,15 +164,15 @@ function cellsOf(figures: Figures | Without, money: MoneyWriter): string[] {
 
 function savedLines({ without, with: reused, saved, couldSave }: Comparison, colors: Colors, money: MoneyWriter): string[] {
   if (!reused || !saved) {
-    const { upstreamCalls = 0, money: spared = [] } = couldSave ?? {}
+    const { upstreamCalls = 0, money: avoided = [] } = couldSave ?? {}
     return [
       'The stash only measured so far: nothing was reused.',
-      `Reuse by the same rules would have spared ${countText(upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(upstreamCalls, without.upstream)}) and ${money(spared)}.`,
+      `Reuse by the same rules would have avoided ${countText(upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(upstreamCalls, without.upstream)}) and ${money(avoided)}.`,
     ]
   }
   const lines = [
     `${colors.bold('Saved')}  ${countText(saved.upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(saved.upstreamCalls, without.upstream)}) and ${money(saved.money)} of ${money(without.money)}`,
-    `       callers given an error or a refusal: ${countText(without.letDown)} without, ${countText(reused.letDown)} with`,
+    `       callers given an error or a refusal: ${countText(without.errored)} without, ${countText(reused.errored)} with`,
   ]
   if (saved.timeMs !== null && saved.timeMs > 0) lines.push(`       waiting time: ${ageText(saved.timeMs)} less in all`)
   if (reused.background + reused.repeated > 0) {
@@ -185,7 +185,7 @@ function savedLines({ without, with: reused, saved, couldSave }: Comparison, col
   if (reused.oldestStaleMs !== null) {
     lines.push(`       older answers given: ${countText(reused.stale)}, the oldest ${ageText(reused.oldestStaleMs)} old`)
   }
-  if (reused.otherwise > 0) lines.push(`       defaults given in place of an answer: ${countText(reused.otherwise)}`)
+  if (reused.fallback > 0) lines.push(`       defaults given in place of an answer: ${countText(reused.fallback)}`)
   if (without.basis === 'reckoned') {
     lines.push('', '* not measured: every call asked, priced as if it had gone upstream and been answered')
     if (without.refused > 0)

@@ -1,9 +1,9 @@
 import Table from 'cli-table3'
 import type { ProviderStatus } from '../core/limits/status.js'
 import { differenceText } from './forecast-text.js'
+import { ageText, countText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
 import type { Colors } from './report-text.js'
-import { ageText, countText, momentText } from './words.js'
 
 /** What `statusText` writes down. */
 export interface StatusModel {
@@ -15,8 +15,8 @@ export interface StatusModel {
 /** How things stand, as text for a terminal; moments in `zone` (IANA). */
 export function statusText({ at, store, providers }: StatusModel, { colors, zone }: { colors: Colors; zone: string }): string {
   const now = Date.parse(at)
-  const extent = store.entries === null ? '' : `, ${countText(store.entries)} entries, ${countText(store.bytes)} bytes`
-  const health = store.trouble === null ? `${colors.green('works')}${extent}` : `${colors.red('in trouble')}: ${store.trouble}`
+  const size = store.entries === null ? '' : `, ${countText(store.entries)} entries, ${countText(store.bytes)} bytes`
+  const health = store.trouble === null ? `${colors.green('works')}${size}` : `${colors.red('in trouble')}: ${store.trouble}`
   const table = new Table({ style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 }, chars: noLines })
   for (const provider of providers) {
     table.push([{ colSpan: 4, content: '' }], [{ colSpan: 4, content: colors.bold(provider.provider) }])
@@ -33,11 +33,11 @@ function providerRows(provider: ProviderStatus, now: number, { colors, zone }: {
   const moment = (iso: string) => momentText(iso, zone, 'medium')
   const when = (iso: string) =>
     `${moment(iso)} (${Date.parse(iso) > now ? `in ${ageText(Date.parse(iso) - now)}` : `${ageText(now - Date.parse(iso))} ago`})`
-  for (const { limit, left, calls, leftInBackground, roomAgainAt, told } of provider.limits) {
+  for (const { limit, left, calls, leftInBackground, roomAgainAt, reported } of provider.limits) {
     const again = roomAgainAt === null ? '' : `room again by ${when(roomAgainAt)}`
     const count = `${countText(left)} of ${countText(calls)} left`
     rows.push(['  limit', limit, left > 0 ? count : colors.yellow(count), again || `${countText(leftInBackground)} for background calls`])
-    if (told && told.fewer !== 0) rows.push(['', '', `${countText(told.left)} by its own word`, differenceText(told.fewer)])
+    if (reported && reported.fewer !== 0) rows.push(['', '', `${countText(reported.left)} by its own word`, differenceText(reported.fewer)])
   }
   for (const { budget, amount, currency, spent, level, until } of provider.budgets) {
     const [unit, of] = currency === null ? ['calls', countText(Number(amount))] : [currency, amount]
@@ -46,11 +46,11 @@ function providerRows(provider: ProviderStatus, now: number, { colors, zone }: {
     const shown = level === 'free' ? count : level === 'stop' ? colors.red(count) : colors.yellow(count)
     rows.push(['  budget', budget, shown, [words[level], until && `until ${when(until)}`].filter(Boolean).join(', ')])
   }
-  for (const { name, left, calls, until } of provider.told) {
+  for (const { name, left, calls, until } of provider.reported) {
     const of = calls === null ? '' : ` of ${countText(calls)}`
-    rows.push(['  told', name || 'by the provider', `${countText(left)}${of} left`, `until ${when(until)}`])
+    rows.push(['  reported', name || 'by the provider', `${countText(left)}${of} left`, `until ${when(until)}`])
   }
-  if (provider.notBefore !== null) rows.push(['  told', 'to wait', '', `until ${when(provider.notBefore)}`])
+  if (provider.notBefore !== null) rows.push(['  reported', 'to wait', '', `until ${when(provider.notBefore)}`])
   for (const { endpoint, failures, until, state } of provider.holdOffs) {
     const words = { 'held-off': colors.red('held off'), trying: 'one call tries', over: 'the next call tries' }
     rows.push([

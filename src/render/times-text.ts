@@ -1,9 +1,9 @@
 import Table from 'cli-table3'
 import type { TimeReport } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
+import { countText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
 import type { Colors } from './report-text.js'
-import { countText, momentText } from './words.js'
 
 /** How long the longest bar is, in characters. */
 const barLength = 24

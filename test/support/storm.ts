@@ -3,7 +3,7 @@ import type { FastClock } from 'stashen/harbour'
 import { bookMethods } from './store-methods.js'
 
 /** Draws numbers from 0 to 1; the same seed, the same numbers (mulberry32). */
-export function chanceOf(seed: number): () => number {
+export function randomOf(seed: number): () => number {
   let state = seed
   return () => {
     state = (state + 0x6d2b79f5) | 0
@@ -21,7 +21,7 @@ export interface HeldLimit {
 }
 
 /** A provider in this process that answers on a fast clock, badly at random, and notes every call that passes a limit. */
-export function badProvider(clock: FastClock, chance: () => number, limits: readonly HeldLimit[]) {
+export function badProvider(clock: FastClock, random: () => number, limits: readonly HeldLimit[]) {
   const seen: number[][] = limits.map(() => [])
   const underWay = limits.map(() => 0)
   const passed: string[] = []
@@ -47,13 +47,13 @@ export function badProvider(clock: FastClock, chance: () => number, limits: read
     calls++
     const { pathname } = new URL(String(input))
     const signal = init?.signal as AbortSignal
-    await clock.sleep(chance() * 300)
+    await clock.sleep(random() * 300)
     signal.throwIfAborted()
     const over = notice(pathname)
     try {
-      const kind = chance()
+      const kind = random()
       if (kind < 0.03) await new Promise((_, reject) => signal.addEventListener('abort', () => reject(signal.reason), { once: true }))
-      await clock.sleep(20 + chance() * 400)
+      await clock.sleep(20 + random() * 400)
       signal.throwIfAborted()
       if (kind < 0.06) throw new TypeError('fetch failed')
       if (kind < 0.1) return new Response('{}', { status: 503 })
@@ -90,10 +90,9 @@ export function flappingStore(clock: FastClock, turnMs: number): Store {
   const get = flapping((key: string) => store.get(key))
   return {
     ...Object.fromEntries(
-      (['put', 'retime', 'outdate', 'remove', 'update', 'records', 'sweep', ...bookMethods, 'extent', 'trim'] as const).map((name) => [
-        name,
-        flapping((...args: unknown[]) => (store[name] as (...args: unknown[]) => Maybe<unknown>).apply(store, args)),
-      ]),
+      (['put', 'updateTimes', 'invalidate', 'remove', 'update', 'records', 'sweep', ...bookMethods, 'size', 'trim'] as const).map(
+        (name) => [name, flapping((...args: unknown[]) => (store[name] as (...args: unknown[]) => Maybe<unknown>).apply(store, args))],
+      ),
     ),
     open: () => {},
     close: () => store.close(),

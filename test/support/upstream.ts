@@ -47,7 +47,7 @@ export async function scene(play: (scene: Scene) => Promise<void>, { provider, c
   const base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
   const open = (more: Partial<StashConfig> = {}) =>
     openStash({
-      ...{ clock, fetch, chance: () => 0, warn: (message: string) => void warnings.push(message) },
+      ...{ clock, fetch, random: () => 0, warn: (message: string) => void warnings.push(message) },
       providers: { ebbline: { endpoints: { tides }, ...provider, baseUrl: base } },
       ...config,
       ...more,

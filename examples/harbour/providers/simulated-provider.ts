@@ -1,8 +1,8 @@
 import fastify, { type FastifyInstance, type FastifyReply, type FastifyRequest } from 'fastify'
 import type { Clock } from 'stashen'
-import { Chance } from '../chance.js'
 import { FastClock } from '../fast-clock.js'
 import { flightField } from '../flight-fetch.js'
+import { Chance } from '../random.js'
 import { dayOf } from '../world.js'
 
 /** What a simulated provider counted of its own calls, by path template. A call whose caller gave up waiting has failed. */
@@ -75,7 +75,7 @@ const hangsForMs = 15_000
 /** Starts a provider as a real HTTP server on a free loopback port. */
 export async function startProvider(behaviour: ProviderBehaviour, { clock, seed }: ProviderSetting): Promise<SimulatedProvider> {
   const server = fastify({ forceCloseConnections: true })
-  const chance = new Chance(seed, behaviour.name)
+  const random = new Chance(seed, behaviour.name)
   const calls = new Calls()
   const counts: ProviderCounts = {}
   const usage = new Map<string, number>()
@@ -107,7 +107,7 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
           const refusal = behaviour.admit(calls, clock.now(), reply)
           if (refusal) {
             count.refused++
-            await pause(request, chance.latency(30))
+            await pause(request, random.latency(30))
             return reply.code(429).send(refusal)
           }
           const fault = cutBy ?? behaviour.faultAt?.(clock.now())
@@ -116,7 +116,7 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
             if (behaviour.bills.failed) bill(begun)
             return await fail(fault, request, reply)
           }
-          const wanted = await pause(request, chance.latency(behaviour.typicalMs(path, clock.now())))
+          const wanted = await pause(request, random.latency(behaviour.typicalMs(path, clock.now())))
           count[wanted ? 'answered' : 'failed']++
           const answered = await answer({ request, reply, now: clock.now() })
           if (wanted ? reply.statusCode !== 304 || behaviour.bills.unmodified : behaviour.bills.failed) bill(begun)
@@ -129,7 +129,7 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
   }
 
   async function fail(fault: Fault, request: FastifyRequest, reply: FastifyReply): Promise<FastifyReply> {
-    await pause(request, fault === 'hanging' ? hangsForMs : chance.latency(200))
+    await pause(request, fault === 'hanging' ? hangsForMs : random.latency(200))
     if (fault === 'refusing') return reply.code(503).send({ error: 'down for maintenance' })
     reply.hijack()
     if (fault === 'breaking') {

@@ -1,7 +1,7 @@
-import type { RequestWishes } from '../http/request-wishes.js'
+import type { RequestDirectives } from '../http/request-directives.js'
 import type { BudgetLevel } from '../limits/budget.js'
+import type { Mode } from '../rules/mode.js'
 import { isFresh, isRefreshable, isUsable, type StoredTimes } from './entry-times.js'
-import type { Mode } from './mode.js'
 import type { Reason } from './reasons.js'
 
 /** What in a request keeps it from being answered out of the store, or its answer from being stored. */
@@ -22,7 +22,7 @@ export interface Facts {
   readonly refreshAheadMs: number
   readonly bypass: Bypass | undefined
   readonly excerpt: Excerpt | undefined
-  readonly wishes: RequestWishes
+  readonly directives: RequestDirectives
   readonly entry: StoredTimes | undefined
   /** Whether the answers of the key vary by request fields; `entry` is then the one for the request's. */
   readonly varied: boolean
@@ -54,7 +54,7 @@ export type Decision =
 export function decide(facts: Facts): Decision {
   const decision = facts.mode === 'offline' ? decideOffline(facts) : decideOnline(facts)
   if (decision.do !== 'call') return decision
-  if (facts.wishes.storedOnly) return { do: 'refuse', reason: 'stored-only-asked' }
+  if (facts.directives.storedOnly) return { do: 'refuse', reason: 'stored-only-asked' }
   const touched = decision.reuse !== 'none'
   return touched && facts.excerpt ? { do: 'call', fwd: 'request', reason: facts.excerpt, reuse: 'none' } : decision
 }
@@ -64,32 +64,32 @@ export type WithheldFor = 'limit-reached' | 'held-off' | 'budget-spent' | 'overd
 
 /** The first row whose condition holds. */
 function decideOnline(facts: Facts): Decision {
-  const { entry, wishes, now, heldOff, neverStale } = facts
+  const { entry, directives, now, heldOff, neverStale } = facts
   const saves = facts.budget === 'stretch' || facts.budget === 'stop'
   if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: 'none' }
   if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: 'none' }
   if (facts.bypass === 'request-excepted') return { do: 'call', fwd: 'bypass', reason: 'request-excepted', reuse: 'none' }
   if (facts.bypass) return { do: 'call', fwd: 'request', reason: facts.bypass, reuse: 'none' }
-  if (wishes.ask === 'whole') return { do: 'call', fwd: 'request', reason: 'reload-asked', reuse: 'own' }
+  if (directives.ask === 'whole') return { do: 'call', fwd: 'request', reason: 'reload-asked', reuse: 'own' }
   if (!entry && facts.varied) return { do: 'call', fwd: 'vary-miss', reason: 'no-variant', reuse: 'shared' }
   if (!entry) return { do: 'call', fwd: 'uri-miss', reason: 'absent', reuse: 'shared' }
   const fresh = isFresh(entry, facts.freshForMs, now)
-  if (wishes.anyAge && (fresh || !neverStale)) return { do: 'serve', how: fresh ? 'hit' : 'stale', reason: 'any-age-asked' }
-  if (wishes.ask === 'check') return { do: 'call', fwd: 'request', reason: 'check-asked', reuse: 'own' }
-  if (fresh && suits(entry, wishes, now)) {
-    const ahead = entry.freshUntil - now <= facts.refreshAheadMs && !wishes.storedOnly && !facts.excerpt
+  if (directives.anyAge && (fresh || !neverStale)) return { do: 'serve', how: fresh ? 'hit' : 'stale', reason: 'any-age-asked' }
+  if (directives.ask === 'check') return { do: 'call', fwd: 'request', reason: 'check-asked', reuse: 'own' }
+  if (fresh && suits(entry, directives, now)) {
+    const ahead = entry.freshUntil - now <= facts.refreshAheadMs && !directives.storedOnly && !facts.excerpt
     return { do: 'serve', how: 'hit', reason: 'fresh', ...(ahead && !heldOff && !saves && { refresh: true }) }
   }
-  if (!neverStale && acceptsStale(entry, wishes, now)) return { do: 'serve', how: 'stale', reason: 'stale-accepted' }
+  if (!neverStale && acceptsStale(entry, directives, now)) return { do: 'serve', how: 'stale', reason: 'stale-accepted' }
   if (fresh) return { do: 'call', fwd: 'request', reason: 'younger-asked', reuse: 'shared' }
-  const mayBeStale = !neverStale && !refusesStale(entry, wishes, now)
-  if (mayBeStale && saves && !wishes.storedOnly && (isRefreshable(entry, facts, now) || isUsable(entry, facts, wishes, now))) {
+  const mayBeStale = !neverStale && !refusesStale(entry, directives, now)
+  if (mayBeStale && saves && !directives.storedOnly && (isRefreshable(entry, facts, now) || isUsable(entry, facts, directives, now))) {
     return { do: 'serve', how: 'stale', reason: facts.budget === 'stop' ? 'budget-spent' : 'budget-stretched' }
   }
   if (mayBeStale && !heldOff && isRefreshable(entry, facts, now)) {
-    return { do: 'serve', how: 'stale', reason: 'refreshing', refresh: !wishes.storedOnly && !facts.excerpt }
+    return { do: 'serve', how: 'stale', reason: 'refreshing', refresh: !directives.storedOnly && !facts.excerpt }
   }
-  if (mayBeStale && heldOff && isUsable(entry, facts, wishes, now)) return { do: 'serve', how: 'stale', reason: 'held-off' }
+  if (mayBeStale && heldOff && isUsable(entry, facts, directives, now)) return { do: 'serve', how: 'stale', reason: 'held-off' }
   return { do: 'call', fwd: 'stale', reason: 'expired', reuse: 'shared' }
 }
 
@@ -101,35 +101,35 @@ function decideOffline({ entry, freshForMs = 0, now }: Facts): Decision {
 
 /** Decides what a caller gets when the upstream call failed. */
 export function decideOnFailure(
-  facts: Pick<Facts, 'mode' | 'entry' | 'freshForMs' | 'staleIfErrorMs' | 'wishes' | 'neverStale' | 'now'> & {
+  facts: Pick<Facts, 'mode' | 'entry' | 'freshForMs' | 'staleIfErrorMs' | 'directives' | 'neverStale' | 'now'> & {
     /** What went wrong, if not the upstream. */
     readonly failure?: WithheldFor | undefined
     /** Whether the endpoint has a default answer. */
-    readonly otherwise: boolean
+    readonly fallback: boolean
   },
-): { readonly do: 'serve' | 'otherwise' | 'give-up'; readonly reason: Reason } {
-  const { entry, wishes, now, neverStale, failure, otherwise, mode } = facts
-  if (entry && !neverStale && !refusesStale(entry, wishes, now) && isUsable(entry, facts, wishes, now)) {
+): { readonly do: 'serve' | 'fallback' | 'give-up'; readonly reason: Reason } {
+  const { entry, directives, now, neverStale, failure, fallback, mode } = facts
+  if (entry && !neverStale && !refusesStale(entry, directives, now) && isUsable(entry, facts, directives, now)) {
     return { do: 'serve', reason: failure ?? 'upstream-failed' }
   }
-  if (otherwise && mode !== 'measure') return { do: 'otherwise', reason: 'default-given' }
+  if (fallback && mode !== 'measure') return { do: 'fallback', reason: 'default-given' }
   return { do: 'give-up', reason: 'no-older-answer' }
 }
 
 /** Whether a fresh answer is as young, and for as long fresh, as the request asks (RFC 9111 sections 5.2.1.1 and 5.2.1.3). */
-function suits(entry: StoredTimes, { maxAgeMs, minFreshMs }: RequestWishes, now: number): boolean {
+function suits(entry: StoredTimes, { maxAgeMs, minFreshMs }: RequestDirectives, now: number): boolean {
   return (maxAgeMs === undefined || ageMs(entry, now) <= maxAgeMs) && (minFreshMs === undefined || entry.freshUntil - now >= minFreshMs)
 }
 
 /** Whether the request accepts an answer that is so far past its freshness (RFC 9111 section 5.2.1.2). */
-function acceptsStale(entry: StoredTimes, { maxAgeMs, minFreshMs, maxStaleMs }: RequestWishes, now: number): boolean {
+function acceptsStale(entry: StoredTimes, { maxAgeMs, minFreshMs, maxStaleMs }: RequestDirectives, now: number): boolean {
   if (maxStaleMs === undefined || minFreshMs !== undefined || entry.mustRevalidate || now < entry.storedAt) return false
   const pastAllowedAge = maxAgeMs === undefined ? 0 : ageMs(entry, now) - maxAgeMs
   return Math.max(now - entry.freshUntil, pastAllowedAge) <= maxStaleMs
 }
 
 /** Whether the request rules out stale answers, even where the upstream fails. */
-function refusesStale(entry: StoredTimes, { ask, maxAgeMs, minFreshMs, staleIfErrorMs }: RequestWishes, now: number): boolean {
+function refusesStale(entry: StoredTimes, { ask, maxAgeMs, minFreshMs, staleIfErrorMs }: RequestDirectives, now: number): boolean {
   if (ask !== undefined) return true
   return staleIfErrorMs === undefined && (minFreshMs !== undefined || (maxAgeMs !== undefined && ageMs(entry, now) > maxAgeMs))
 }

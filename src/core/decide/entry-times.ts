@@ -1,4 +1,4 @@
-import type { RequestWishes } from '../http/request-wishes.js'
+import type { RequestDirectives } from '../http/request-directives.js'
 
 /** The moments that say how a stored answer may be used, milliseconds since 1970-01-01T00:00Z. */
 export interface StoredTimes {
@@ -44,12 +44,12 @@ export function isRefreshable(
 export function isUsable(
   entry: StoredTimes,
   { freshForMs = 0, staleIfErrorMs }: { readonly freshForMs: number | undefined; readonly staleIfErrorMs: number },
-  wishes: RequestWishes,
+  directives: RequestDirectives,
   now: number,
 ): boolean {
   const sinceStored = now - entry.storedAt
   if (sinceStored <= -clockSkew) return false
-  if (wishes.staleIfErrorMs !== undefined) return !entry.mustRevalidate && now < entry.freshUntil + wishes.staleIfErrorMs
+  if (directives.staleIfErrorMs !== undefined) return !entry.mustRevalidate && now < entry.freshUntil + directives.staleIfErrorMs
   return now < entry.usableUntil && sinceStored < freshForMs + staleIfErrorMs
 }
 

@@ -1,5 +1,5 @@
-import type { LifetimeSource } from '../http/upstream-word.js'
-import type { Mode } from './mode.js'
+import type { LifetimeSource } from '../http/upstream-directives.js'
+import type { Mode } from '../rules/mode.js'
 import type { Reason } from './reasons.js'
 
 /** An endpoint that covers all of a request but for one thing. */
@@ -43,7 +43,7 @@ export interface Explanation {
   /** The reason in words. */
   readonly because: string
   /** What would stand in the way of an upstream call now: a limit or a hold-off, and until when as far as is known; null: nothing. */
-  readonly inTheWay: { readonly why: 'limit-reached' | 'held-off' | 'budget-spent'; readonly what: string; readonly until: number } | null
+  readonly blockedBy: { readonly why: 'limit-reached' | 'held-off' | 'budget-spent'; readonly what: string; readonly until: number } | null
   /** Whether an older answer would be given if the upstream call failed. */
   readonly olderAnswerOnFailure: boolean
 }

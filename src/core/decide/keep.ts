@@ -1,6 +1,6 @@
 import { type Exchange, initialAgeMs } from '../http/age.js'
 import { type Fields, fieldValue } from '../http/stored-head.js'
-import { type Audience, type LifetimeSource, type UpstreamWord, upstreamWord } from '../http/upstream-word.js'
+import { type Audience, type LifetimeSource, type UpstreamDirectives, upstreamDirectives } from '../http/upstream-directives.js'
 import { type AnswerFacts, type Freshness, freshUntilOf } from '../rules/freshness.js'
 import type { StoredTimes } from './entry-times.js'
 
@@ -95,7 +95,7 @@ export function keepAnswer(rule: KeepRule, key: string, answer: AnswerFacts, htt
   const bornAt = answeredAt - initialAgeMs(http.arrived, http)
   const ruled = ruledUntil(rule, key, answer, http)
   if (rule.trust === 'rule') return ruled === undefined ? 'status' : worthKeeping(byRule(rule, ruled, answeredAt, bornAt), http)
-  const word = upstreamWord(http, rule.audience)
+  const word = upstreamDirectives(http, rule.audience)
   if (word.forbidden && !(word.forbidden === 'status' && ruled !== undefined)) return word.forbidden
   const said = word.lifetimeMs === undefined ? undefined : bornAt + word.lifetimeMs
   const both = rule.trust === 'shorter' && ruled !== undefined && said !== undefined
@@ -133,7 +133,7 @@ interface Lifetime {
 }
 
 /** What the upstream says of stale answers counts; with `shorter`, as far as the rule goes along. */
-function withWord(rule: KeepRule, word: UpstreamWord, { freshUntil, answeredAt, bornAt, freshBy, status }: Lifetime): Keeping {
+function withWord(rule: KeepRule, word: UpstreamDirectives, { freshUntil, answeredAt, bornAt, freshBy, status }: Lifetime): Keeping {
   const failure = resultOfStatus(status) !== 'answered'
   const longest = (said: number | undefined, ruled: number) =>
     word.mustRevalidate || failure ? 0 : rule.trust === 'shorter' ? Math.min(said ?? ruled, ruled) : (said ?? ruled)

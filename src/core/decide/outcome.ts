@@ -9,10 +9,10 @@ export interface Outcome {
   readonly endpoint: string
   /**
    * `hit`: from store, fresh. `stale`: from store, past its freshness. `collapsed`: by another caller's upstream call.
-   * `forwarded`: by an upstream call of its own. `passed`: no endpoint covers the call, it went by untouched. `otherwise`: by the
+   * `forwarded`: by an upstream call of its own. `passed`: no endpoint covers the call, it went by untouched. `fallback`: by the
    * endpoint's default. `refused`: with a 504, for only a stored answer was asked for. `failed`: not at all, with an error.
    */
-  readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed' | 'otherwise' | 'refused' | 'failed'
+  readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed' | 'fallback' | 'refused' | 'failed'
   readonly reason: Reason
   /** Why the call went forward (RFC 9211 section 2.2), if it did. */
   readonly fwd?: Forward

@@ -1,4 +1,4 @@
-import type { LifetimeSource } from './upstream-word.js'
+import type { LifetimeSource } from './upstream-directives.js'
 
 /** Header fields as name and value, repeated fields as pairs of their own. */
 export type Fields = readonly (readonly [string, string])[]

@@ -33,7 +33,7 @@ export function costsOfKinds<T>({ over }: Known, price: Price<T>): Costs<T> {
       (row) => row.tally.asked - refused(row),
       (row) => withoutRefused(row.tally.units.asked, refused(row) / Math.max(1, row.tally.asked)),
     ),
-    spared: price('measure', ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.wouldHit)),
+    avoided: price('measure', ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.wouldHit)),
   }
 }
 

@@ -1,12 +1,12 @@
 import { type Money, MoneySum } from '../money/money.js'
 import type { Histogram } from './histogram.js'
 import type { LedgerRow } from './ledger-row.js'
-import type { Comparison, Figures, Percentiles, Spared, Without } from './report-model.js'
+import type { Avoided, Comparison, Figures, Percentiles, Without } from './report-model.js'
 import { Tally } from './tally.js'
 
 /** What the calls of a provider cost: made while measuring and while reusing, had all that were asked while reusing been made, and had those
  * measured not been made that reuse would have spared. */
-export type Costs<T> = Readonly<Record<'measured' | 'reused' | 'asked' | 'spared', T>>
+export type Costs<T> = Readonly<Record<'measured' | 'reused' | 'asked' | 'avoided', T>>
 export type CostOf = (kind: keyof Costs<unknown>) => readonly Money[]
 
 /** What was counted of some calls, by mode; `refused`: how many of those asked while reusing limits would have refused. */
@@ -38,8 +38,8 @@ export function together(all: readonly Counted[]): Counted {
 export function compare({ measure, reuse, refused }: Counted, costOf: CostOf, timeMs: number | null): Comparison {
   const measured = figuresOf(measure, costOf('measured'))
   const reused = figuresOf(reuse, costOf('reused'))
-  const couldSave: Spared | null = measured
-    ? { upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('spared')), timeMs: null }
+  const couldSave: Avoided | null = measured
+    ? { upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('avoided')), timeMs: null }
     : null
   if (!reused) return { without: { basis: 'measured', ...(measured ?? noFigures) }, with: null, saved: null, couldSave }
   const without: Without =
@@ -63,7 +63,7 @@ function difference(more: readonly Money[], less: readonly Money[]): Money[] {
 
 /** Every call asked, as if it had gone upstream, but those that limits would have refused. */
 function reckoned({ asked, upstreamMs }: Figures, money: readonly Money[], refused: number): Without {
-  return { basis: 'reckoned', asked, upstream: asked, refused, failed: null, letDown: null, money, latencyMs: upstreamMs }
+  return { basis: 'reckoned', asked, upstream: asked, refused, failed: null, errored: null, money, latencyMs: upstreamMs }
 }
 
 /** The mean time of an endpoint's answered upstream calls, microseconds; undefined where none was answered. */
@@ -77,8 +77,8 @@ export function meanMicros({ measure, reuse }: Counted): number | undefined {
  * How much longer callers would have waited: the mean time of an endpoint's upstream calls for every call that was answered from store or by
  * another's call, less what these took; microseconds.
  */
-export function microsSaved({ hit, stale, collapsed, sparedMicros }: Tally, mean: number): number {
-  return (hit + stale + collapsed) * mean - sparedMicros
+export function microsSaved({ hit, stale, collapsed, avoidedMicros }: Tally, mean: number): number {
+  return (hit + stale + collapsed) * mean - avoidedMicros
 }
 
 function figuresOf(tally: Tally, money: readonly Money[]): Figures | undefined {
@@ -98,9 +98,9 @@ function figuresOfTally(tally: Tally, money: readonly Money[]): Figures {
     stale: tally.stale,
     oldestStaleMs: tally.stale > 0 ? tally.oldestStaleMs : null,
     ageMs: percentiles(tally.age),
-    otherwise: tally.otherwise,
+    fallback: tally.fallback,
     collapsed: tally.collapsed,
-    letDown: tally.letDown,
+    errored: tally.errored,
     changed: tally.changed,
     unchanged: tally.unchanged,
     corrupt: tally.corrupt,

@@ -1,4 +1,4 @@
-import type { StashEvents } from '../events.js'
+import type { StashEvents } from '../decide/events.js'
 
 /**
  * A line of the journal. `call`: a call of the application was answered; `upstream`: a call left for a provider and has ended; `lost`: so many

@@ -1,7 +1,7 @@
-import type { Mode } from '../decide/mode.js'
 import type { WindowedCalls } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
 import type { PlanOptions } from '../money/plan.js'
+import type { Mode } from '../rules/mode.js'
 import type { Tally } from './tally.js'
 
 /** Under which mode calls were counted; those answered offline count as reused. */

@@ -14,7 +14,7 @@ export interface QuotaInput {
   /** Rows of the provider of the last weeks before `until` by the hour, where a forecast is wanted. */
   readonly recent: readonly LedgerRow[]
   /** What the provider itself said is left, if it did. */
-  readonly told: number | undefined
+  readonly reported: number | undefined
 }
 
 const hourMs = 3_600_000
@@ -25,7 +25,7 @@ const shortMs = 48 * hourMs
 export const forecastFromMs = 28 * 24 * hourMs
 
 /** How a quota was used in the period that a report ends in, and how it will be. */
-export function quotaUse({ quota, rows, last, until, recent, told }: QuotaInput): QuotaUse {
+export function quotaUse({ quota, rows, last, until, recent, reported }: QuotaInput): QuotaUse {
   const { start, end } = quotaPeriod(quota, last)
   const inPeriod = rows.filter((row) => row.bucket >= start && row.bucket < end)
   const used = (count: Count) => inPeriod.reduce((sum, row) => sum + count(row), 0)
@@ -50,10 +50,10 @@ export function quotaUse({ quota, rows, last, until, recent, told }: QuotaInput)
     from: new Date(start).toISOString(),
     until: new Date(end).toISOString(),
     used: { measuring: used(measuring), reusing: made },
-    told: isNow && told !== undefined ? { left: told, fewer: quota.calls - made - told } : null,
+    reported: isNow && reported !== undefined ? { left: reported, fewer: quota.calls - made - reported } : null,
     course: courseOf(fine ? recent : inPeriod, { start, end: Math.min(end, until) }, reuses),
     forecast: {
-      with: reuses ? forecast(reusing, Math.max(made, told === undefined ? 0 : quota.calls - told)) : null,
+      with: reuses ? forecast(reusing, Math.max(made, reported === undefined ? 0 : quota.calls - reported)) : null,
       without: forecast(reuses ? allAsked : measuring, asked),
     },
   }

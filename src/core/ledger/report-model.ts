@@ -33,11 +33,11 @@ export interface Figures {
   /** How old answers from store were. */
   readonly ageMs: Percentiles | null
   /** Calls answered by the endpoint's default. */
-  readonly otherwise: number
+  readonly fallback: number
   /** Calls that shared the upstream call of another caller. */
   readonly collapsed: number
   /** Calls whose caller got an error, a refusal or a server error. */
-  readonly letDown: number
+  readonly errored: number
   /** Refreshed answers that differed from the one before, and that did not. */
   readonly changed: number
   readonly unchanged: number
@@ -67,14 +67,14 @@ export type Without =
       /** The fewest that windows of limits, and the quota, would have refused. */
       readonly refused: number
       readonly failed: null
-      readonly letDown: null
+      readonly errored: null
       readonly money: readonly Money[]
       /** That of the upstream calls that were made. */
       readonly latencyMs: Percentiles | null
     }
 
 /** Upstream calls not made, and what they would have cost, one amount a currency. */
-export interface Spared {
+export interface Avoided {
   readonly upstreamCalls: number
   readonly money: readonly Money[]
   /**
@@ -90,9 +90,9 @@ export interface Comparison {
   /** Null where the stash has only measured. */
   readonly with: Figures | null
   /** Without minus with; null where there is nothing to compare. */
-  readonly saved: Spared | null
+  readonly saved: Avoided | null
   /** What reuse would have spared of the calls measured: their number, and their price. Null where nothing was measured. */
-  readonly couldSave: Spared | null
+  readonly couldSave: Avoided | null
 }
 
 export interface QuotaUse {
@@ -105,7 +105,7 @@ export interface QuotaUse {
   /** Upstream calls of the period up to the report's end, while only measuring and while reusing. */
   readonly used: { readonly measuring: number; readonly reusing: number }
   /** What the provider itself said is left now, and how many fewer that is than were counted here; null where it said nothing. */
-  readonly told: { readonly left: number; readonly fewer: number } | null
+  readonly reported: { readonly left: number; readonly fewer: number } | null
   /** Calls made up to some moments (ISO 8601) of the period, with the stash and without it. */
   readonly course: readonly { readonly at: string; readonly without: number; readonly with: number }[]
   /** How it will be used up to its reset, where the report ends in the midst of the period and there is enough to tell by. */
@@ -146,9 +146,9 @@ export interface KeyReport {
   readonly asked: number
   readonly upstream: number
   readonly fromStore: number
-  readonly letDown: number
+  readonly errored: number
   /** Calls asked less upstream calls, refreshes among these. */
-  readonly spared: number
+  readonly avoided: number
 }
 
 /** The keys that spared most calls, by the journal. */

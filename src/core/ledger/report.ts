@@ -25,19 +25,19 @@ export interface ReportInput {
   /** Rows of the last weeks before `until` by the hour, which quotas are foreseen by; without them none is. */
   readonly recent?: readonly LedgerRow[]
   /** What providers said is left of their quotas now. */
-  readonly toldLeft?: ReadonlyMap<string, number>
+  readonly reportedLeft?: ReadonlyMap<string, number>
   /** Whether calls are also told by the hours or days of a time zone. */
   readonly times?: { readonly by: 'hour' | 'day'; readonly zone: string } | undefined
 }
 
 /** Computes a report from the ledger's rows. */
-export function reportOf({ rows, facts, since, until, times, recent = [], toldLeft = new Map() }: ReportInput): Report {
+export function reportOf({ rows, facts, since, until, times, recent = [], reportedLeft = new Map() }: ReportInput): Report {
   const known = factsInForce(facts)
-  const told = rows.filter((row) => row.bucket >= since)
-  const { first, last, end } = extentOf(told)
+  const inSpan = rows.filter((row) => row.bucket >= since)
+  const { first, last, end } = extentOf(inSpan)
   const over = overLimits(rows, known)
   const inProvider = new Map(groupBy(rows, (row) => row.provider))
-  const sums = groupBy(told, (row) => row.provider).map(([provider, itsRows]) => {
+  const sums = groupBy(inSpan, (row) => row.provider).map(([provider, itsRows]) => {
     const endpoints = groupBy(itsRows, (row) => row.endpoint)
       .map(([endpoint, rowsOfIt]) => ({ endpoint, counted: counted(rowsOfIt, over) }))
       .filter(isUsed)
@@ -49,7 +49,7 @@ export function reportOf({ rows, facts, since, until, times, recent = [], toldLe
     const quota = known.quota(provider, last)
     if (!quota) return null
     const its = recent.filter((row) => row.provider === provider)
-    return quotaUse({ quota, rows: inProvider.get(provider) ?? [], last, until, recent: its, told: toldLeft.get(provider) })
+    return quotaUse({ quota, rows: inProvider.get(provider) ?? [], last, until, recent: its, reported: reportedLeft.get(provider) })
   }
   const providers = sums.map(({ provider, endpoints, counted: inAll, cost }) => ({
     provider,
@@ -69,10 +69,10 @@ export function reportOf({ rows, facts, since, until, times, recent = [], toldLe
     time.sum(sums.map(({ provider, endpoints }) => time.of(provider, endpoints))),
   )
   const converted = convert(totals, known.rates)
-  const spans = times && told.length > 0 ? spansOf(times, told, first, end) : undefined
+  const spans = times && inSpan.length > 0 ? spansOf(times, inSpan, first, end) : undefined
   return {
-    since: told.length > 0 ? new Date(first).toISOString() : null,
-    until: told.length > 0 ? new Date(end).toISOString() : null,
+    since: inSpan.length > 0 ? new Date(first).toISOString() : null,
+    until: inSpan.length > 0 ? new Date(end).toISOString() : null,
     providers,
     ...(spans && { times: timesOf({ known, over, time }, rows, spans, { since, until }) }),
     totals,

@@ -16,9 +16,9 @@ const countNames = [
   /** answered by an upstream call of its own */
   'forwarded',
   /** answered by the endpoint's default, for the upstream failed */
-  'otherwise',
+  'fallback',
   /** ended in an error, a refusal (429) or a server error (5xx) */
-  'letDown',
+  'errored',
   'upAnswered',
   /** of these, 304: the stored answer still holds */
   'upUnmodified',
@@ -42,7 +42,7 @@ const countNames = [
   /** calls asked that limits would have refused had all gone upstream, as far as that is settled */
   'overLimit',
   /** how long callers waited who were answered from store or by another's call, and how long answered upstream calls took: microseconds */
-  'sparedMicros',
+  'avoidedMicros',
   'upMicros',
 ] as const
 
@@ -55,8 +55,8 @@ export class Tally implements Counts {
   stale = 0
   collapsed = 0
   forwarded = 0
-  otherwise = 0
-  letDown = 0
+  fallback = 0
+  errored = 0
   upAnswered = 0
   upUnmodified = 0
   upClientError = 0
@@ -71,7 +71,7 @@ export class Tally implements Counts {
   upRepeated = 0
   others = 0
   overLimit = 0
-  sparedMicros = 0
+  avoidedMicros = 0
   upMicros = 0
   /** Units that upstream calls cost, and that they would have cost had every call asked been made: by name. */
   readonly units: { made: Record<string, number>; asked: Record<string, number> } = { made: {}, asked: {} }
@@ -93,7 +93,7 @@ export class Tally implements Counts {
 
   /** Calls of the application. */
   get asked(): number {
-    return this.hit + this.stale + this.collapsed + this.forwarded + this.otherwise + this.letDown
+    return this.hit + this.stale + this.collapsed + this.forwarded + this.fallback + this.errored
   }
 
   /** Calls that left for the provider. */
@@ -164,7 +164,7 @@ export function countHit(
   tally.hit++
   if (entry.units) tally.addUnits('asked', entry.units)
   tally.latency.add(ms)
-  tally.sparedMicros += Math.round(ms * 1000)
+  tally.avoidedMicros += Math.round(ms * 1000)
   tally.age.add(now - entry.bornAt)
 }
 

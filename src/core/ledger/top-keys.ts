@@ -33,8 +33,8 @@ export class KeySums {
 
   /** The keys that spared most calls, then those asked most; `most` of them. */
   report(most: number): KeysReport {
-    const all = [...this.#sums.values()].map((sum) => ({ ...sum, spared: Math.max(0, sum.asked - sum.upstream) }))
-    const list = all.sort((a, b) => b.spared - a.spared || b.asked - a.asked || (a.key < b.key ? -1 : 1)).slice(0, most)
+    const all = [...this.#sums.values()].map((sum) => ({ ...sum, avoided: Math.max(0, sum.asked - sum.upstream) }))
+    const list = all.sort((a, b) => b.avoided - a.avoided || b.asked - a.asked || (a.key < b.key ? -1 : 1)).slice(0, most)
     const journal = { lines: this.#lines, skipped: this.#skipped, lost: this.#lost, since: this.#first }
     return { journal, keys: all.length, list }
   }
@@ -43,7 +43,7 @@ export class KeySums {
     const name = JSON.stringify([provider, endpoint, key])
     const known = this.#sums.get(name)
     if (known) return known
-    const sum = { provider, endpoint, key, asked: 0, upstream: 0, fromStore: 0, letDown: 0, spared: 0 }
+    const sum = { provider, endpoint, key, asked: 0, upstream: 0, fromStore: 0, errored: 0, avoided: 0 }
     this.#sums.set(name, sum)
     return sum
   }
@@ -56,7 +56,7 @@ function count(sum: Writable<KeyReport>, line: Exclude<JournalLine, { is: 'lost'
   }
   sum.asked++
   if (line.how === 'hit' || line.how === 'stale') sum.fromStore++
-  if (line.how === 'failed') sum.letDown++
+  if (line.how === 'failed') sum.errored++
 }
 
 type Writable<T> = { -readonly [Name in keyof T]: T[Name] }

@@ -30,8 +30,8 @@ export interface BudgetState {
   readonly mostUnits: Units
   /** How far it is spent by the calls that have ended; `stop` also when a call was refused for it. */
   readonly level: BudgetLevel
-  /** The highest level of the period that was told of. */
-  readonly told: BudgetLevel
+  /** The highest level of the period that was announced. */
+  readonly announced: BudgetLevel
 }
 
 /** Nothing spent in the period that `now` falls in. */
@@ -39,7 +39,7 @@ export function unspent(budget: Budget, now: number): BudgetState {
   const { start, end } = periodAround(now, budget.per, budget.zone)
   return {
     ...{ start, end, billing: billingPeriod(budget.plan, now), before: '0', metered: [], own: '0', closed: '0', flying: [] },
-    ...{ mostUnits: {}, level: 'free', told: 'free' },
+    ...{ mostUnits: {}, level: 'free', announced: 'free' },
   }
 }
 
@@ -180,7 +180,7 @@ function turned(budget: Budget, state: BudgetState, now: number): BudgetState {
   if (now >= current.end) {
     const { start, end } = periodAround(now, budget.per, budget.zone)
     const before = charged(budget, current.billing.start, current.metered, new Big(current.own)).toFixed()
-    current = { ...current, start, end, closed: '0', before, level: 'free', told: 'free' }
+    current = { ...current, start, end, closed: '0', before, level: 'free', announced: 'free' }
   }
   return current
 }

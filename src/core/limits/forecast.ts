@@ -116,7 +116,7 @@ function evenPace(hours: readonly HourOfCalls[]): Pace {
   const mean = meanOf(counts)
   const days = blocks(counts, dayHours)
   const [unit, parts] = days.length >= 3 ? [dayHours, days] : [1, counts]
-  const variance = Math.max(varianceOf(parts), meanOf(parts)) // no less than that of chance alone
+  const variance = Math.max(varianceOf(parts), meanOf(parts)) // no less than that of random alone
   const doubt = hours.length < dayHours ? dayHours / hours.length : 1
   return {
     hours: hours.length,

@@ -23,17 +23,17 @@ export function heldOffUntil(holdOff: HoldOff | undefined, { upToMs }: HoldOffRu
 }
 
 /**
- * The pause after one more failure: twice as long each time, shortened by up to a quarter, by `chance` (0 to 1), so that many do not come
+ * The pause after one more failure: twice as long each time, shortened by up to a quarter, by `random` (0 to 1), so that many do not come
  * back at once. A call that began before the last failure was known tells nothing new.
  */
 export function afterFailure(
   holdOff: HoldOff | undefined,
   { firstMs, upToMs }: HoldOffRule,
-  call: { readonly began: number; readonly now: number; readonly chance: number },
+  call: { readonly began: number; readonly now: number; readonly random: number },
 ): HoldOff | undefined {
   if (firstMs <= 0) return undefined
   if (holdOff && call.began < holdOff.at && call.now >= holdOff.at) return holdOff
   const failures = (holdOff?.failures ?? 0) + 1
   const length = Math.min(upToMs, firstMs * 2 ** (failures - 1))
-  return { failures, at: call.now, until: call.now + Math.ceil(length * (1 - call.chance / 4)) }
+  return { failures, at: call.now, until: call.now + Math.ceil(length * (1 - call.random / 4)) }
 }

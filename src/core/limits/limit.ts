@@ -37,7 +37,7 @@ interface Sized {
   /** What it is, e.g. `30 calls per minute`. */
   readonly name: string
   /** Whether it holds for the provider as a whole. */
-  readonly whole: boolean
+  readonly providerWide: boolean
   /** A quota: background calls get of it what is due by now of an even pace. */
   readonly paced?: boolean
   /** Calls allowed, and how many of them to background calls. */
@@ -88,7 +88,7 @@ export function windowOf(options: LimitOptions): WindowedCalls | undefined {
 export function compileLimit(options: LimitOptions, endpoint?: string): Limit {
   const { reserved = defaultReserved } = options
   const sized = (calls: number, kind: string, name: string): Sized => ({
-    ...{ calls, whole: endpoint === undefined },
+    ...{ calls, providerWide: endpoint === undefined },
     inBackground: Math.max(reserved < 1 ? 1 : 0, Math.floor(calls * (1 - reserved) + 1e-9)),
     id: endpoint === undefined ? kind : `${endpoint} ${kind}`,
     name: endpoint === undefined ? name : `${name} to ${endpoint}`,

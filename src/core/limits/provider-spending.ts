@@ -34,7 +34,7 @@ export function pastBudget(
     const own = ownAtMost(budget, known, price, now)
     if (mayLeave(budget, known, leaving(budget, price, own, until), now, inBackground)) continue
     const spent = inBackground && reached(known.level, 'stretch') ? known : { ...known, level: 'stop' as const }
-    const refusal = { why: 'budget-spent', what: budget.name, at: known.end, sure: true, whole: true } as const
+    const refusal = { why: 'budget-spent', what: budget.name, at: known.end, sure: true, providerWide: true } as const
     return { ...refusal, ...(known.level !== spent.level && { state: withBudget(state, budget, spent) }) }
   }
   return undefined
@@ -42,8 +42,8 @@ export function pastBudget(
 
 function withBudget(state: ProviderState, budget: Budget, spent: BudgetState): ProviderState {
   const { name, amount, currency } = budget
-  const told = reached(spent.told, spent.level) ? spent.told : spent.level
-  const use: BudgetUse = { name, amount, currency, state: { ...spent, told }, spent: spentOf(budget, spent).toFixed() }
+  const announced = reached(spent.announced, spent.level) ? spent.announced : spent.level
+  const use: BudgetUse = { name, amount, currency, state: { ...spent, announced }, spent: spentOf(budget, spent).toFixed() }
   return { ...state, budgets: { ...state.budgets, [budget.id]: use } }
 }
 
@@ -85,8 +85,8 @@ export function withEarlier(state: ProviderState, { limits, budgets }: Earlier):
 export function newlyReached(before: ProviderState, after: ProviderState): BudgetUse[] {
   return Object.entries(after.budgets ?? {}).flatMap(([id, use]) => {
     const was = before.budgets?.[id]?.state
-    const level = was?.start === use.state.start ? was.told : 'free'
-    return use.state.told === 'free' || reached(level, use.state.told) ? [] : [use]
+    const level = was?.start === use.state.start ? was.announced : 'free'
+    return use.state.announced === 'free' || reached(level, use.state.announced) ? [] : [use]
   })
 }
 

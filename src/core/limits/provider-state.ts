@@ -6,7 +6,7 @@ import { afterFailure, type HoldOff, type HoldOffRule, heldOffUntil } from './ho
 import { alignedWindow, type Limit } from './limit.js'
 import { begun, ended, type LimitState, type RoomAgain, roomAgain, roomIn, unused } from './limit-state.js'
 import { ownPrices, pastBudget, withSpending, withSpent } from './provider-spending.js'
-import type { Told, ToldLimit } from './told-limits.js'
+import type { Reported, ReportedLimit } from './reported-limits.js'
 
 /** A limit, and how far it is used up. */
 export interface LimitUse {
@@ -26,7 +26,7 @@ export interface ProviderState {
   /** By the limit's id. */
   readonly limits: Readonly<Record<string, LimitUse>>
   /** By the name the provider gives. */
-  readonly told: Readonly<Record<string, ToldLimit>>
+  readonly reported: Readonly<Record<string, ReportedLimit>>
   /** Nobody asks before, for the provider said so. */
   readonly notBefore?: number | undefined
   /** Of quotas, by the limit's id: calls that others made with the same key in the period up to `until`, as far as they were told apart. */
@@ -35,7 +35,7 @@ export interface ProviderState {
   readonly budgets?: Readonly<Record<string, BudgetUse>>
   /** By endpoint, and of the provider as a whole. */
   readonly holdOffs: Readonly<Record<string, HoldOff>>
-  readonly wholeHoldOff?: HoldOff | undefined
+  readonly providerHoldOff?: HoldOff | undefined
   readonly lastSuccessAt?: number
   readonly lastError?: { readonly at: number; readonly endpoint: string; readonly what: string }
   /** How many calls wait in each process that said so lately, and when it did. */
@@ -45,7 +45,7 @@ export interface ProviderState {
   readonly endedEver: number
 }
 
-export const nothingKnown: ProviderState = { limits: {}, told: {}, holdOffs: {}, queues: {}, begunEver: 0, endedEver: 0 }
+export const nothingKnown: ProviderState = { limits: {}, reported: {}, holdOffs: {}, queues: {}, begunEver: 0, endedEver: 0 }
 
 /** A call to a provider, as its limits see it. */
 export interface LimitedCall {
@@ -81,12 +81,12 @@ export interface Refusal extends RoomAgain {
   /** What stands in the way, for people. */
   readonly what: string
   /** Whether it stands in the way of the provider's other endpoints too. */
-  readonly whole: boolean
+  readonly providerWide: boolean
 }
 
 /** Lets a call through or not; all that stands in its way is looked at before anything is counted. */
 export function admit(state: ProviderState, call: LimitedCall, now: number): Admission {
-  const refusal = heldOff(state, call, now) ?? pastTold(state, call, now) ?? pastDeclared(state, call, now)
+  const refusal = heldOff(state, call, now) ?? pastReported(state, call, now) ?? pastDeclared(state, call, now)
   if (refusal) return { admitted: false, ...refusal }
   const until = now + call.longestMs
   const overspent = call.spending && pastBudget(state, call.spending, { now, until, inBackground: call.inBackground })
@@ -96,23 +96,23 @@ export function admit(state: ProviderState, call: LimitedCall, now: number): Adm
   return { admitted: true, passage, state: withBegun(state, call, passage) }
 }
 
-function heldOff({ wholeHoldOff, holdOffs }: ProviderState, { endpoint, holdOff }: LimitedCall, now: number): Refusal | undefined {
+function heldOff({ providerHoldOff, holdOffs }: ProviderState, { endpoint, holdOff }: LimitedCall, now: number): Refusal | undefined {
   if (holdOff.firstMs <= 0) return undefined
   const facts = { why: 'held-off', what: 'calls to it failed a moment ago', sure: true } as const
-  const whole = heldOffUntil(wholeHoldOff, holdOff, now)
-  if (whole !== undefined) return { ...facts, at: whole, whole: true }
+  const providerWide = heldOffUntil(providerHoldOff, holdOff, now)
+  if (providerWide !== undefined) return { ...facts, at: providerWide, providerWide: true }
   const own = heldOffUntil(holdOffs[endpoint], holdOff, now)
-  return own === undefined ? undefined : { ...facts, at: own, whole: false }
+  return own === undefined ? undefined : { ...facts, at: own, providerWide: false }
 }
 
 /** The share of what a provider says is left that background calls leave to others. */
-const toldReserved = 0.2
+const reportedReserved = 0.2
 
-function pastTold({ notBefore, told }: ProviderState, { inBackground }: LimitedCall, now: number): Refusal | undefined {
-  const facts = { why: 'limit-reached', sure: true, whole: true } as const
+function pastReported({ notBefore, reported }: ProviderState, { inBackground }: LimitedCall, now: number): Refusal | undefined {
+  const facts = { why: 'limit-reached', sure: true, providerWide: true } as const
   if (notBefore !== undefined && now < notBefore) return { ...facts, at: notBefore, what: 'the provider said to wait' }
-  const spent = Object.values(told).find(
-    ({ left, until, calls = 0 }) => now < until && left - (inBackground ? calls * toldReserved : 0) < 1,
+  const spent = Object.values(reported).find(
+    ({ left, until, calls = 0 }) => now < until && left - (inBackground ? calls * reportedReserved : 0) < 1,
   )
   return spent && { ...facts, at: spent.until, what: 'the provider said that no more calls are left' }
 }
@@ -121,20 +121,20 @@ function pastDeclared(state: ProviderState, { limits, inBackground }: LimitedCal
   for (const limit of limits) {
     const used = state.limits[limit.id]?.state ?? unused
     if (limit.paced && inBackground) {
-      const left = Math.min(roomIn(limit, used, now, false), toldLeft(state, limit, now))
+      const left = Math.min(roomIn(limit, used, now, false), reportedLeft(state, limit, now))
       if (left <= notYetDue(limit, now))
-        return { why: 'limit-reached', what: limit.name, whole: true, at: dueAt(limit, left, now), sure: true }
+        return { why: 'limit-reached', what: limit.name, providerWide: true, at: dueAt(limit, left, now), sure: true }
       continue
     }
     if (roomIn(limit, used, now, inBackground) >= 1) continue
-    return { why: 'limit-reached', what: limit.name, whole: limit.whole, ...roomAgain(limit, used, now, inBackground) }
+    return { why: 'limit-reached', what: limit.name, providerWide: limit.providerWide, ...roomAgain(limit, used, now, inBackground) }
   }
   return undefined
 }
 
 /** What a provider says is left of a quota. */
-function toldLeft({ told }: ProviderState, { id }: Limit, now: number): number {
-  const said = told[id]
+function reportedLeft({ reported }: ProviderState, { id }: Limit, now: number): number {
+  const said = reported[id]
   return said && now < said.until ? said.left : Number.POSITIVE_INFINITY
 }
 
@@ -157,7 +157,7 @@ export function withBegun(before: ProviderState, { endpoint, limits, spending }:
   const { began, until } = passage
   const state = spending ? withSpending(before, spending, passage) : before
   const used = limits.map((limit) => [limit.id, { limit, state: begun(limit, state.limits[limit.id]?.state ?? unused, began, until) }])
-  const told = Object.entries(state.told)
+  const reported = Object.entries(state.reported)
     .filter(([, one]) => began < one.until)
     .map(([name, one]) => [name, { ...one, left: one.left - 1 }])
   const trying = (holdOff: HoldOff | undefined) => holdOff && { ...holdOff, trialUntil: until }
@@ -165,9 +165,9 @@ export function withBegun(before: ProviderState, { endpoint, limits, spending }:
   return {
     ...state,
     limits: { ...state.limits, ...Object.fromEntries(used) },
-    told: Object.fromEntries(told),
+    reported: Object.fromEntries(reported),
     holdOffs: own ? { ...state.holdOffs, [endpoint]: own } : state.holdOffs,
-    wholeHoldOff: trying(state.wholeHoldOff),
+    providerHoldOff: trying(state.providerHoldOff),
     begunEver: state.begunEver + 1,
   }
 }
@@ -184,7 +184,7 @@ export interface CallEnd {
   readonly ending?: Ending | undefined
   readonly units?: Units | undefined
   /** From 0 to 1: spreads the ends of pauses. */
-  readonly chance: number
+  readonly random: number
 }
 
 /** Counts the end of a call that was let through. */
@@ -204,26 +204,26 @@ export function withEnded(before: ProviderState, call: LimitedCall, passage: Pas
 }
 
 /** Learns what a provider told a call of its limits, at `at`. */
-export function withTold(state: ProviderState, { endedBefore }: Passage, told: Told, at: number): ProviderState {
+export function withReported(state: ProviderState, { endedBefore }: Passage, reported: Reported, at: number): ProviderState {
   const maybeUncounted = state.begunEver - endedBefore - 1 // calls that the provider may have seen after it said so
-  const news = told.limits.map((one) => {
-    const before = state.told[one.name]
+  const news = reported.limits.map((one) => {
+    const before = state.reported[one.name]
     const known = before && at < before.until ? before.left : Number.NEGATIVE_INFINITY
     return [one.name, { ...one, left: Math.min(one.left, Math.max(known, one.left - maybeUncounted)) }]
   })
-  const learned = { ...state.told, ...Object.fromEntries(news) } as ProviderState['told']
+  const learned = { ...state.reported, ...Object.fromEntries(news) } as ProviderState['reported']
   return {
     ...state,
-    told: learned,
+    reported: learned,
     ...(maybeUncounted === 0 && { others: othersOf(state, learned, at) }),
-    notBefore: told.notBefore === undefined ? state.notBefore : Math.max(state.notBefore ?? 0, told.notBefore),
+    notBefore: reported.notBefore === undefined ? state.notBefore : Math.max(state.notBefore ?? 0, reported.notBefore),
   }
 }
 
 /** Calls that others made with the same key: what a provider says is left of a quota less than what was counted here. */
-function othersOf(state: ProviderState, told: ProviderState['told'], at: number): NonNullable<ProviderState['others']> {
+function othersOf(state: ProviderState, reported: ProviderState['reported'], at: number): NonNullable<ProviderState['others']> {
   const found = Object.entries(state.limits).flatMap(([id, { limit, state: used }]) => {
-    const said = told[id]
+    const said = reported[id]
     if (!limit.paced || !said || at >= said.until) return []
     const known = state.others?.[id]
     const before = known && at < known.until ? known.calls : 0
@@ -260,24 +260,24 @@ function withOutcome(state: ProviderState, endpoint: string, rule: HoldOffRule, 
   const untried = (holdOff: HoldOff | undefined) => holdOff && { ...holdOff, trialUntil: undefined }
   switch (end.how) {
     case 'answered':
-      return { ...state, holdOffs: others, wholeHoldOff: undefined, lastSuccessAt: end.at }
+      return { ...state, holdOffs: others, providerHoldOff: undefined, lastSuccessAt: end.at }
     case 'left':
-      return { ...state, holdOffs: withOwn(untried(own)), wholeHoldOff: untried(state.wholeHoldOff) }
+      return { ...state, holdOffs: withOwn(untried(own)), providerHoldOff: untried(state.providerHoldOff) }
     case 'refused':
       if (end.saidWhen) {
         const lastError = { at: end.at, endpoint, what: end.what ?? 'refused' }
-        return { ...state, holdOffs: withOwn(untried(own)), wholeHoldOff: untried(state.wholeHoldOff), lastError }
+        return { ...state, holdOffs: withOwn(untried(own)), providerHoldOff: untried(state.providerHoldOff), lastError }
       }
       return withOutcome(state, endpoint, rule, passage, { ...end, how: 'failed' })
     case 'failed': {
-      const call = { began: passage.began, now: end.at, chance: end.chance }
+      const call = { began: passage.began, now: end.at, random: end.random }
       const holdOff = untried(afterFailure(own, rule, call))
       const failing = Object.values(others).some(({ at }) => at >= (state.lastSuccessAt ?? 0))
-      const together = state.wholeHoldOff !== undefined || (holdOff !== undefined && failing)
+      const together = state.providerHoldOff !== undefined || (holdOff !== undefined && failing)
       return {
         ...state,
         holdOffs: withOwn(holdOff),
-        wholeHoldOff: together ? untried(afterFailure(state.wholeHoldOff, rule, call)) : undefined,
+        providerHoldOff: together ? untried(afterFailure(state.providerHoldOff, rule, call)) : undefined,
         lastError: { at: end.at, endpoint, what: end.what ?? 'failed' },
       }
     }

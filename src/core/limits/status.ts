@@ -2,7 +2,7 @@ import type { BudgetLevel } from './budget.js'
 import type { Limit } from './limit.js'
 import { roomAgain, roomIn } from './limit-state.js'
 import { type BudgetUse, type LimitUse, notYetDue, type ProviderState, waitingIn } from './provider-state.js'
-import type { ToldLimit } from './told-limits.js'
+import type { ReportedLimit } from './reported-limits.js'
 
 /** How a provider stands: what its limits leave, and what is held off. Moments are ISO 8601. */
 export interface ProviderStatus {
@@ -10,7 +10,7 @@ export interface ProviderStatus {
   readonly limits: readonly LimitStatus[]
   readonly budgets: readonly BudgetStatus[]
   /** What the provider itself said is left of its other limits. */
-  readonly told: readonly { readonly name: string; readonly left: number; readonly calls: number | null; readonly until: string }[]
+  readonly reported: readonly { readonly name: string; readonly left: number; readonly calls: number | null; readonly until: string }[]
   /** The provider said not to ask before. */
   readonly notBefore: string | null
   readonly holdOffs: readonly HoldOffStatus[]
@@ -33,7 +33,7 @@ export interface LimitStatus {
    * Of a quota, what the provider itself said is left, less the calls since then, and how many fewer that is than were counted here: calls
    * by others with the same key. The lower of the two rules, and is `left`. Null where it said nothing.
    */
-  readonly told: { readonly left: number; readonly fewer: number } | null
+  readonly reported: { readonly left: number; readonly fewer: number } | null
 }
 
 /** How far a budget is spent. */
@@ -58,16 +58,16 @@ export interface HoldOffStatus {
 }
 
 export function statusOf(provider: string, state: ProviderState, now: number): ProviderStatus {
-  const { told, notBefore, holdOffs, wholeHoldOff, lastSuccessAt, lastError } = state
+  const { reported, notBefore, holdOffs, providerHoldOff, lastSuccessAt, lastError } = state
   const heldOff = [
-    ...(wholeHoldOff ? [[null, wholeHoldOff] as const] : []),
+    ...(providerHoldOff ? [[null, providerHoldOff] as const] : []),
     ...Object.entries(holdOffs).sort(([a], [b]) => (a < b ? -1 : 1)),
   ]
   return {
     provider,
-    limits: Object.values(state.limits).map((use) => limitStatus(use, toldOf(state, use.limit.id, now), now)),
+    limits: Object.values(state.limits).map((use) => limitStatus(use, reportedOf(state, use.limit.id, now), now)),
     budgets: Object.values(state.budgets ?? {}).map((use) => budgetStatus(use, now)),
-    told: Object.values(told)
+    reported: Object.values(reported)
       .filter(({ until, name }) => until > now && !state.limits[name])
       .map(({ name, left, calls, until }) => ({ name, left: Math.max(0, left), calls: calls ?? null, until: iso(until) })),
     notBefore: notBefore !== undefined && notBefore > now ? iso(notBefore) : null,
@@ -81,20 +81,20 @@ export function statusOf(provider: string, state: ProviderState, now: number): P
   }
 }
 
-function toldOf({ told }: ProviderState, id: string, now: number): ToldLimit | undefined {
-  const said = told[id]
+function reportedOf({ reported }: ProviderState, id: string, now: number): ReportedLimit | undefined {
+  const said = reported[id]
   return said && now < said.until ? said : undefined
 }
 
-function limitStatus({ limit, state }: LimitUse, told: ToldLimit | undefined, now: number): LimitStatus {
+function limitStatus({ limit, state }: LimitUse, reported: ReportedLimit | undefined, now: number): LimitStatus {
   const counted = Math.max(0, roomIn(limit, state, now, false))
-  const left = Math.min(counted, Math.max(0, told?.left ?? counted))
-  const again = left > 0 ? undefined : counted > 0 ? { at: told?.until ?? now } : roomAgain(limit, state, now, false)
+  const left = Math.min(counted, Math.max(0, reported?.left ?? counted))
+  const again = left > 0 ? undefined : counted > 0 ? { at: reported?.until ?? now } : roomAgain(limit, state, now, false)
   return {
     ...{ limit: limit.name, kind: limit.kind, calls: limit.calls, left },
     leftInBackground: Math.max(0, limit.paced ? left - notYetDue(limit, now) : roomIn(limit, state, now, true)),
     roomAgainAt: again && Number.isFinite(again.at) ? iso(again.at) : null,
-    told: told ? { left: Math.max(0, told.left), fewer: counted - Math.max(0, told.left) } : null,
+    reported: reported ? { left: Math.max(0, reported.left), fewer: counted - Math.max(0, reported.left) } : null,
   }
 }
 

@@ -35,7 +35,7 @@ export type LedgerSlice = (at: number) => { readonly start: number; readonly end
 export interface Opening {
   /** The opener's time. */
   readonly now: number
-  /** Told of what the user must know, such as a file set aside. */
+  /** Reported of what the user must know, such as a file set aside. */
   readonly warn: (message: string) => void
 }
 
@@ -57,12 +57,12 @@ export interface Store {
   /** Keeps an entry, in place of the one under the same key. May make room by dropping others. */
   put(entry: Entry): Maybe<void>
   /** Gives the entry under `key` other times, unless another answer than the one stored at `times.storedAt` is there by now. */
-  retime(key: string, times: StoredTimes): Maybe<void>
+  updateTimes(key: string, times: StoredTimes): Maybe<void>
   /**
    * Marks entries as out of date, so that they are given out only once the upstream has confirmed them: those whose key is `prefix`,
    * or begins with it and a space; all where it is empty.
    */
-  outdate(prefix: string, now: number): Maybe<void>
+  invalidate(prefix: string, now: number): Maybe<void>
   /** Drops one entry. */
   remove(key: string): Maybe<void>
   /** Drops those entries of a group that were stored longest ago, until `most` are left. Returns how many. */
@@ -94,7 +94,7 @@ export interface Store {
   /** Everything remembered by `addFacts`, oldest first. */
   readFacts(): Maybe<BillingFacts[]>
   /** How much is stored. */
-  extent(): Maybe<{ readonly entries: number; readonly bytes: number }>
+  size(): Maybe<{ readonly entries: number; readonly bytes: number }>
   /** Gives back what `open` took. */
   close(): Maybe<void>
 }

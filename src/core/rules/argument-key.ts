@@ -1,5 +1,5 @@
 import canonicalize from 'canonicalize'
-import { StashenError } from '../errors.js'
+import { StashenError } from '../errors/errors.js'
 import { exactText, InexactValue } from './exact-text.js'
 import { isPlainData } from './plain-data.js'
 

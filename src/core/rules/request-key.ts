@@ -1,7 +1,7 @@
+import type { Provider } from '../endpoints/endpoint.js'
 import { canonicalKey } from './argument-key.js'
 import { bodyKey } from './body-key.js'
 import { digestOf } from './digest.js'
-import type { Provider } from './endpoint.js'
 import type { KeyedRequest, Keying } from './keying.js'
 import { normalisePercent, sortedParameters } from './normalise-url.js'
 

@@ -1,7 +1,7 @@
 import type { EChartsOption, SeriesOption } from 'echarts'
 import type { ProviderReport, QuotaUse, Report } from '../../core/ledger/report-model.js'
 import type { QuotaForecast } from '../../core/limits/forecast.js'
-import { countText, momentText } from '../words.js'
+import { countText, momentText } from '../format.js'
 import { faint, lineLegend, palette } from './charts.js'
 import type { Figure } from './report-charts.js'
 
@@ -13,8 +13,8 @@ export function quotaCharts({ providers }: Report, zone: string): Figure[] {
 function quotaChart({ provider }: ProviderReport, quota: QuotaUse, zone: string): Figure {
   const { limit, per, from, until, course, forecast } = quota
   const past = (side: 'with' | 'without') => [[from, 0], ...course.map((point) => [point.at, point[side]])]
-  const next = (foreseen: QuotaForecast | null, of: 'likely' | 'low' | 'high', side: 'with' | 'without') =>
-    foreseen ? [past(side).at(-1) as [string, number], ...foreseen.course.map((point) => [point.at, point[of]])] : []
+  const next = (expectedStorage: QuotaForecast | null, of: 'likely' | 'low' | 'high', side: 'with' | 'without') =>
+    expectedStorage ? [past(side).at(-1) as [string, number], ...expectedStorage.course.map((point) => [point.at, point[of]])] : []
   const line = (name: string, data: unknown[], color: string, type: 'solid' | 'dashed' | 'dotted', width = 2): SeriesOption => ({
     ...{ type: 'line', name, data: data as [string, number][], color, symbol: 'none' },
     lineStyle: { width, type, color },
@@ -55,11 +55,11 @@ function quotaChart({ provider }: ProviderReport, quota: QuotaUse, zone: string)
 function wordsOf({ limit, used, course, forecast }: QuotaUse): string {
   const without = course.at(-1)?.without ?? used.measuring
   const now = `Used ${countText(used.reusing)} of ${countText(limit)} with the stash, ${countText(without)} without.`
-  const foreseen = (side: 'with' | 'without') => {
+  const expectedStorage = (side: 'with' | 'without') => {
     const range = forecast[side]?.usedAtReset
     return range ? `${countText(range.likely)} (${countText(range.low)} to ${countText(range.high)}) ${side}` : undefined
   }
-  const both = [foreseen('with'), foreseen('without')].filter((words) => words !== undefined)
+  const both = [expectedStorage('with'), expectedStorage('without')].filter((words) => words !== undefined)
   return both.length === 0 ? now : `${now} By the reset likely ${both.join(', ')}.`
 }
 

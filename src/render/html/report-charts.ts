@@ -1,6 +1,6 @@
 import type { EChartsOption } from 'echarts'
 import type { Figures, Report, TimeReport, Without } from '../../core/ledger/report-model.js'
-import { countText, momentText } from '../words.js'
+import { countText, momentText } from '../format.js'
 import { faint, lineLegend, palette } from './charts.js'
 import { quotaCharts } from './quota-charts.js'
 
@@ -31,7 +31,7 @@ function outcomes(times: readonly TimeReport[], labels: string[]): Figure {
     ['from store', count('fromStore'), palette.fresh],
     ['older answers', count('stale'), palette.stale],
     ['upstream', shown.map((figures) => upstreamAnswers(figures)), palette.forwarded],
-    ['failed', count('letDown'), palette.failed],
+    ['failed', count('errored'), palette.failed],
   ]
   const total = bars.map(([name, values]) => `${countText(values.reduce((sum, value) => sum + value, 0))} ${name}`)
   return {
@@ -47,7 +47,7 @@ function outcomes(times: readonly TimeReport[], labels: string[]): Figure {
 
 function upstreamAnswers(figures: Figures | Without): number {
   if (!('fromStore' in figures)) return figures.asked
-  return figures.asked - figures.fromStore - figures.stale - figures.letDown
+  return figures.asked - figures.fromStore - figures.stale - figures.errored
 }
 
 function upstream(times: readonly TimeReport[], labels: string[]): Figure {

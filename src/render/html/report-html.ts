@@ -1,6 +1,6 @@
 import type { Comparison, Report } from '../../core/ledger/report-model.js'
+import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from '../format.js'
 import { remarkOf } from '../remarks.js'
-import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from '../words.js'
 import type { Draw } from './charts.js'
 import { escaped, table } from './markup.js'
 import { chartsOf } from './report-charts.js'
@@ -55,7 +55,7 @@ function tilesOf({ totals, providers }: Report): Tile[] {
       detail: `${countText(saved.upstreamCalls)} of ${countText(without.upstream)}`,
     },
     { name: 'Money saved', value: money(saved.money), detail: `${money(reused.money)} instead of ${money(without.money)}` },
-    { name: 'Callers let down', value: countText(reused.letDown), detail: `${countText(without.letDown)} without` },
+    { name: 'Failed requests', value: countText(reused.errored), detail: `${countText(without.errored)} without` },
     {
       name: 'Older answers',
       value: countText(reused.stale),
@@ -101,12 +101,12 @@ function endpointTable(report: Report): string {
 
 function keyTable({ byKey }: Report): string {
   if (!byKey) return ''
-  const rows = byKey.list.map(({ provider, endpoint, key, spared, asked, upstream, letDown }) => [
+  const rows = byKey.list.map(({ provider, endpoint, key, avoided, asked, upstream, errored }) => [
     `${provider}.${endpoint}`,
-    ...[spared, asked, upstream, letDown].map(countText),
+    ...[avoided, asked, upstream, errored].map(countText),
     key,
   ])
-  return table(['endpoint', 'spared', 'asked', 'upstream', 'let down', 'key'], rows, 'Keys that spared most calls, by the journal')
+  return table(['endpoint', 'avoided', 'asked', 'upstream', 'failed', 'key'], rows, 'Keys that saved most calls, by the journal')
 }
 
 function periodTable({ providers, ...report }: Report, zone: string): string {

@@ -11,7 +11,7 @@ export interface Guarding extends TroubleTold {
   readonly timeLimitMs: number
   /** Whether a store that cannot be opened is tried again later, while calls go on without it. */
   readonly openWithout: boolean
-  /** Told of an entry that is none. */
+  /** Reported of an entry that is none. */
   readonly corrupt: (entry: Entry, key: string, error: unknown) => void
 }
 
@@ -83,15 +83,15 @@ export class GuardedStore implements Store {
     return this.#write(() => this.#store.put(entry))
   }
 
-  retime(key: string, times: StoredTimes): Maybe<void> {
-    return this.#write(() => this.#store.retime(key, times))
+  updateTimes(key: string, times: StoredTimes): Maybe<void> {
+    return this.#write(() => this.#store.updateTimes(key, times))
   }
 
   /** What the store cannot be told is kept, and counts for what is read, until it can. */
-  outdate(prefix: string, now: number): Maybe<void> {
+  invalidate(prefix: string, now: number): Maybe<void> {
     const keep = () => void this.#untold.set(this.#untold.size < mostUntold ? prefix : '', now)
     try {
-      const done = this.#open(this.#writing, () => this.#store.outdate(prefix, now))
+      const done = this.#open(this.#writing, () => this.#store.invalidate(prefix, now))
       return done instanceof Promise ? done.catch(keep) : done
     } catch {
       keep()
@@ -146,8 +146,8 @@ export class GuardedStore implements Store {
     return this.#open(this.#reading, () => this.#store.readFacts())
   }
 
-  extent(): Maybe<{ readonly entries: number; readonly bytes: number }> {
-    return this.#open(this.#reading, () => this.#store.extent())
+  size(): Maybe<{ readonly entries: number; readonly bytes: number }> {
+    return this.#open(this.#reading, () => this.#store.size())
   }
 
   /** What is wrong with the store, if anything is. */
@@ -210,7 +210,7 @@ export class GuardedStore implements Store {
   async #tellOutdated(): Promise<void> {
     for (const [prefix, at] of [...this.#untold]) {
       try {
-        await this.#open(this.#writing, () => this.#store.outdate(prefix, at))
+        await this.#open(this.#writing, () => this.#store.invalidate(prefix, at))
         this.#untold.delete(prefix)
       } catch {
         return

@@ -1,7 +1,7 @@
 import type { Clock } from '../../core/ports/clock.js'
 import type { Maybe } from '../../core/ports/store.js'
 
-/** Told when trouble begins, and when it is over: once an episode. */
+/** Reported when trouble begins, and when it is over: once an episode. */
 export interface TroubleTold {
   readonly trouble: (message: string, error: unknown) => void
   readonly recovered: () => void

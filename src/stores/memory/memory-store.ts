@@ -55,12 +55,12 @@ class MemoryStore implements Store {
     while (this.#bytes > this.maxBytes || this.#slots.size > this.maxEntries) this.#drop(this.#order.oldest)
   }
 
-  retime(key: string, times: StoredTimes): void {
+  updateTimes(key: string, times: StoredTimes): void {
     const slot = this.#slots.get(key)
     if (slot?.entry.storedAt === times.storedAt) slot.entry = { ...slot.entry, ...times }
   }
 
-  outdate(prefix: string, now: number): void {
+  invalidate(prefix: string, now: number): void {
     for (const [key, slot] of this.#slots) {
       const covered = prefix === '' || (key.startsWith(prefix) && (key.length === prefix.length || key[prefix.length] === ' '))
       if (covered) slot.entry = { ...slot.entry, ...outOfDate(slot.entry, now) }
@@ -148,7 +148,7 @@ class MemoryStore implements Store {
     return [...this.#facts]
   }
 
-  extent() {
+  size() {
     return { entries: this.#slots.size, bytes: this.#bytes }
   }
 

@@ -87,12 +87,12 @@ class SqliteStore implements Store {
     )
   }
 
-  retime(key: string, times: StoredTimes): void {
-    this.#do(() => this.#statements.retime.run(...laterTimes(times), key, times.storedAt))
+  updateTimes(key: string, times: StoredTimes): void {
+    this.#do(() => this.#statements.updateTimes.run(...laterTimes(times), key, times.storedAt))
   }
 
-  outdate(prefix: string, now: number): void {
-    this.#do(() => this.#statements.outdate.run(now, now, now, prefix, `${prefix} `, `${prefix}!`, prefix))
+  invalidate(prefix: string, now: number): void {
+    this.#do(() => this.#statements.invalidate.run(now, now, now, prefix, `${prefix} `, `${prefix}!`, prefix))
   }
 
   remove(key: string): void {
@@ -188,8 +188,8 @@ class SqliteStore implements Store {
     return this.#do(() => this.#statements.readFacts.all()).map((row) => JSON.parse(String(row.facts)) as BillingFacts)
   }
 
-  extent() {
-    const { entries, bytes } = this.#do(() => this.#statements.extent.get()) as Row
+  size() {
+    const { entries, bytes } = this.#do(() => this.#statements.size.get()) as Row
     return { entries: Number(entries), bytes: Number(bytes) }
   }
 
@@ -207,8 +207,8 @@ function statementsOf(driver: SqliteDriver) {
     putEntry: driver.prepare(
       `INSERT OR REPLACE INTO entry (key, provider, endpoint, head, body, stored_at, ${timeColumns.join(', ')}, units) VALUES (${'?, '.repeat(12)}?)`,
     ),
-    retime: driver.prepare(`UPDATE entry SET ${timeColumns.map((name) => `${name} = ?`).join(', ')} WHERE key = ? AND stored_at = ?`),
-    outdate: driver.prepare(
+    updateTimes: driver.prepare(`UPDATE entry SET ${timeColumns.map((name) => `${name} = ?`).join(', ')} WHERE key = ? AND stored_at = ?`),
+    invalidate: driver.prepare(
       `UPDATE entry SET fresh_until = min(fresh_until, ?), refreshable_until = min(refreshable_until, ?),
         usable_until = min(usable_until, ?), must_revalidate = 1 WHERE key = ? OR (key > ? AND key < ?) OR ? = ''`, // "!" comes right after the space
     ),
@@ -232,7 +232,7 @@ function statementsOf(driver: SqliteDriver) {
     oldestFiner: driver.prepare('SELECT min(bucket) AS bucket FROM ledger WHERE detail = 0 AND grain = ? AND bucket < ?'),
     readFiner: driver.prepare(`${readRows} WHERE detail = 0 AND grain = ? AND bucket >= ? AND bucket < ? ${rowsByDay}`),
     dropFiner: driver.prepare('DELETE FROM ledger WHERE detail = 0 AND grain = ? AND bucket >= ? AND bucket < ?'),
-    extent: driver.prepare(
+    size: driver.prepare(
       'SELECT (SELECT count(*) FROM entry) AS entries, (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size) AS bytes',
     ),
     addFacts: driver.prepare('INSERT INTO facts (since, facts) VALUES (?, ?)'),

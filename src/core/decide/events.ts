@@ -1,0 +1,88 @@
+import type { BudgetLevel } from '../limits/budget.js'
+import type { Mode } from '../rules/mode.js'
+import type { Units } from '../rules/units.js'
+import type { Outcome } from './outcome.js'
+
+/** Where something happened: an endpoint or operation, or a provider as a whole. */
+interface Spot {
+  readonly provider: string
+  readonly endpoint: string
+}
+
+/**
+ * What a stash tells those who listen, by name. Names are stable; facts may be added. No secret stands in any of them, but `error` is the
+ * very error that was thrown, and what others write into theirs is not known here.
+ */
+export interface StashEvents {
+  /** A call of the application was answered, or ended in an error. */
+  readonly call: Spot & {
+    readonly mode: Mode
+    /** Under which its answer is looked up, where it has one; no credentials stand in it. */
+    readonly key?: string | undefined
+    readonly how: Outcome['how'] | 'failed'
+    readonly reason?: Outcome['reason']
+    readonly ms: number
+    readonly error?: unknown
+  }
+  /** A call left for the provider and has ended. */
+  readonly upstream: Spot & UpstreamCallFacts
+  /** An older answer was given. */
+  readonly stale: Spot & { readonly reason: Outcome['reason']; readonly ageMs: number }
+  /** A call would have passed a limit: it waits for a place, or is refused. */
+  readonly limited: Spot & {
+    readonly limit: string
+    readonly retryAt: number
+    readonly doing: 'waiting' | 'refused'
+    readonly inBackground: boolean
+  }
+  /**
+   * A budget reached a level for the first time in its period, by the calls that have ended; `stop` also when a call was refused that
+   * could have passed it. `spent` and `amount` are decimals: money, or calls where `currency` is null. `until` is the end of the period.
+   */
+  readonly budget: {
+    readonly provider: string
+    readonly budget: string
+    readonly level: Exclude<BudgetLevel, 'free'>
+    readonly spent: string
+    readonly amount: string
+    readonly currency: string | null
+    readonly until: number
+  }
+  /** An upstream call is made again. */
+  readonly retry: Spot & { readonly attempt: number; readonly afterMs: number }
+  /** Calls failed, so nobody asks for a while; `endpoint` is null where that holds for the whole provider. */
+  readonly 'hold-off': HoldOffFacts & { readonly failures: number; readonly until: number; readonly what: string }
+  /** What was held off answers again, or the store works again. */
+  readonly recovered: (HoldOffFacts & { readonly what: 'upstream' }) | { readonly what: 'store' }
+  /** The store fails: calls go on without it. Once an episode. */
+  readonly 'store-trouble': { readonly message: string; readonly error: unknown }
+  /** A stored answer could not be read; it was dropped and counts as absent. */
+  readonly 'corrupt-entry': Spot & { readonly key: string; readonly error: unknown }
+}
+
+interface HoldOffFacts {
+  readonly provider: string
+  readonly endpoint: string | null
+}
+
+export interface UpstreamCallFacts {
+  readonly how: 'answered' | 'refused' | 'failed' | 'left'
+  /** Of an HTTP call: method, URL without the credentials in its query, status of the answer. */
+  readonly method?: string | undefined
+  readonly url?: string | undefined
+  readonly status?: number | undefined
+  /** When it began, milliseconds since 1970-01-01T00:00Z, and how long it took. */
+  readonly beganAt: number
+  readonly ms: number
+  /** From 1; more for repetitions. */
+  readonly attempt: number
+  readonly inBackground: boolean
+  readonly mode: Mode
+  readonly key?: string | undefined
+  /** What the answer cost besides, by name, where its endpoint counts units. */
+  readonly units?: Units | undefined
+  readonly error?: unknown
+}
+
+export type EventName = keyof StashEvents
+export type EventListener<N extends EventName> = (event: StashEvents[N]) => void

@@ -1,0 +1,222 @@
+import Big from 'big.js'
+import { type BillingFacts, unmatched } from '../ledger/ledger-row.js'
+import { compileBudget } from '../limits/budget.js'
+import { compileLimit, compileQuota, windowOf } from '../limits/limit.js'
+import type { Quota } from '../limits/quota.js'
+import type { Money } from '../money/money.js'
+import { compileFailure } from '../rules/failure.js'
+import { compileFreshness, longestFreshMs } from '../rules/freshness.js'
+import { compileKeying } from '../rules/keying.js'
+import type { Mode } from '../rules/mode.js'
+import { normalisePercent } from '../rules/normalise-url.js'
+import { parseRequestTemplate, segmentsOf } from '../rules/request-template.js'
+import { unitsUpTo } from '../rules/units.js'
+import { durationMs } from '../time/duration.js'
+import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
+import type { NamedEndpointOptions, ProviderOptions, QuotaOptions, ReuseOptions, RuleOptions } from './options.js'
+
+const defaultTimeouts = { firstByte: '10 s', total: '1 min' } as const
+const defaultHoldOff = { first: '1 s', upTo: '5 min' } as const
+const defaultMaxEntries = 10_000
+const defaultMaxWait = '10 s'
+const defaultQueue = 1_000
+const defaultRetryShare = 0.1
+const defaultMaxBodyBytes = 1024 * 1024
+
+/** What of a configuration holds for more than one provider. */
+export interface Common {
+  readonly mode: Mode
+  readonly sets: Readonly<Record<string, ReuseOptions>>
+}
+
+/** Compiles the options of one provider. They have been checked: nothing here can fail. */
+export function compileProvider(name: string, options: ProviderOptions, common: Common): Provider {
+  const endpoints = endpointList(options).flatMap((endpoint): RequestEndpoint[] => {
+    const template = parseRequestTemplate(endpoint.request)
+    if (!template) return []
+    const rule = resolveRule(endpoint, options, common.sets)
+    const compiled = compileEndpoint(name, endpoint.name, rule, options, common)
+    const { shared = false, targetedFields = [], replaySetCookie = false, safe = false } = endpoint
+    const mayReuse = template.method === 'GET' || safe
+    return [
+      {
+        ...compiled,
+        freshForMs: mayReuse ? compiled.freshForMs : undefined,
+        isTended: mayReuse && (compiled.freshForMs !== undefined || isTended(compiled, endpoint)),
+        ...(mayReuse && compiled.freshForMs !== undefined && { holdOff: compileHoldOff(rule.holdOff) }),
+        audience: { shared, targets: targetedFields.map((field) => field.toLowerCase()) },
+        exceptRequest: typeof rule.reuse === 'object' ? rule.reuse.exceptRequest : undefined,
+        ...{
+          template,
+          replaySetCookie,
+          fallback: endpoint.fallback,
+          repeatable: template.method === 'GET' || template.method === 'HEAD' || safe,
+        },
+        ...{ keying: compileKeying({ ...endpoint, version: rule.version }) },
+      },
+    ]
+  })
+  return {
+    name,
+    mode: options.mode ?? common.mode,
+    base: options.baseUrl === undefined ? undefined : baseOf(options.baseUrl),
+    secretQuery: new Set(options.secretQuery),
+    callerHeaders: ['authorization', 'cookie', 'origin', ...(options.secretHeaders ?? []).map((field) => field.toLowerCase())],
+    endpoints,
+    rest: compileEndpoint(name, unmatched, {}, options, common),
+  }
+}
+
+/** Compiles the resolved options of one endpoint or operation of a provider. */
+export function compileEndpoint(provider: string, name: string, reuse: ReuseOptions, options: ProviderOptions, common: Common): Endpoint {
+  const freshness = compileFreshness(reuse)
+  const { trust = 'rule' } = reuse
+  const freshForStatus = statusMap(reuse.freshForStatus)
+  const statusMs = [...freshForStatus.values()].filter((ms) => ms !== 'never')
+  const slidingMs = durationMs(reuse.sliding?.upTo)
+  const longest = trust === 'rule' ? longestFreshMs(freshness, [...statusMs, slidingMs ?? 0]) : Number.POSITIVE_INFINITY
+  const freshForMs = reuse.reuse === 'never' ? undefined : longest
+  return {
+    provider,
+    name,
+    mode: reuse.mode ?? options.mode ?? common.mode,
+    version: reuse.version,
+    ...{ trust, freshness, freshForStatus, slidingMs },
+    freshForMs,
+    staleWhileRevalidateMs: durationMs(reuse.staleWhileRevalidate ?? 0) as number,
+    audience: { shared: false, targets: [] },
+    exceptAnswer: typeof reuse.reuse === 'object' ? reuse.reuse.exceptAnswer : undefined,
+    maxBodyBytes: reuse.maxBodyBytes ?? defaultMaxBodyBytes,
+    maxEntries: reuse.maxEntries ?? defaultMaxEntries,
+    staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
+    holdOff: compileHoldOff(reuse.holdOff ?? 0),
+    timeouts: compileTimeouts(reuse.timeout ?? options.timeout),
+    withinMs: durationMs(reuse.within),
+    retries: compileRetries(reuse.retries),
+    refreshAheadMs: durationMs(reuse.refreshAhead ?? 0) as number,
+    limits: [
+      ...(options.quota ? [compileQuota(quotaOf(options.quota))] : []),
+      ...(options.limits ?? []).map((limit) => compileLimit(limit)),
+      ...(reuse.limits ?? []).map((limit) => compileLimit(limit, name)),
+    ],
+    atLimit: reuse.atLimit ?? 'older-answer',
+    maxWaitMs: durationMs(reuse.maxWait ?? defaultMaxWait) as number,
+    queue: options.queue ?? defaultQueue,
+    neverStale: reuse.neverStale ?? false,
+    failure: compileFailure(reuse.failsWhen),
+    units: reuse.units,
+    price: priceOfCall(options, reuse),
+    unbilled: options.plan?.notBilled ?? [],
+    spending: compileSpending(options, reuse),
+    reportedQuota: options.quota && { ...quotaOf(options.quota), header: options.quota.remaining?.header.toLowerCase() },
+  }
+}
+
+/** Whether something is to be done about calls whose answers are not stored. */
+function isTended({ retries, withinMs, failure }: Endpoint, { fallback }: NamedEndpointOptions): boolean {
+  return retries.upTo > 0 || withinMs !== undefined || fallback !== undefined || failure.test !== undefined || failure.statuses.size > 0
+}
+
+function compileSpending({ budgets = [], plan }: ProviderOptions, { perCall, weight = 1, units }: ReuseOptions): Endpoint['spending'] {
+  if (budgets.length === 0) return undefined
+  return {
+    budgets: budgets.map((budget) => compileBudget(budget, plan)),
+    price: { perCall, weight, unbilled: plan?.notBilled ?? [], unitsUpTo: unitsUpTo(units) },
+  }
+}
+
+function compileHoldOff(options: ReuseOptions['holdOff'] = {}): Endpoint['holdOff'] {
+  const { first = defaultHoldOff.first, upTo = defaultHoldOff.upTo } = typeof options === 'object' ? options : { first: options }
+  const firstMs = durationMs(first) as number
+  return { firstMs, upToMs: Math.max(firstMs, durationMs(upTo) as number) }
+}
+
+function compileTimeouts(options: ReuseOptions['timeout'] = {}): Endpoint['timeouts'] {
+  const { firstByte, total } = typeof options === 'object' ? options : { firstByte: options, total: options }
+  const totalMs = durationMs(total ?? defaultTimeouts.total) as number
+  return { firstByteMs: Math.min(totalMs, durationMs(firstByte ?? defaultTimeouts.firstByte) as number), totalMs }
+}
+
+function compileRetries(options: ReuseOptions['retries'] = 0): Endpoint['retries'] {
+  const { upTo, share = defaultRetryShare } = typeof options === 'object' ? options : { upTo: options }
+  return { upTo, share }
+}
+
+function statusMap(freshForStatus: ReuseOptions['freshForStatus'] = {}): Endpoint['freshForStatus'] {
+  return new Map(Object.entries(freshForStatus).map(([status, fresh]) => [Number(status), durationMs(fresh) ?? 'never']))
+}
+
+/** The options that hold for an endpoint or operation: its own over those of its sets over the provider's defaults and their sets. */
+export function resolveRule(own: RuleOptions, { defaults = {} }: ProviderOptions, sets: Common['sets']): ReuseOptions {
+  return overlaid(withSets(defaults, sets), withSets(own, sets))
+}
+
+function withSets({ set = [], ...own }: RuleOptions, sets: Common['sets']): ReuseOptions {
+  const named = typeof set === 'string' ? [set] : set
+  return [...named.map((name) => sets[name] ?? {}), own].reduce(overlaid, {})
+}
+
+/** What `over` says, and what `under` says besides; one way of saying how long an answer is fresh takes the place of another. */
+function overlaid(under: ReuseOptions, over: ReuseOptions): ReuseOptions {
+  const both = { ...under, ...over }
+  if (over.freshFor !== undefined && over.freshUntil === undefined) delete (both as { freshUntil?: unknown }).freshUntil
+  if (over.freshUntil !== undefined && over.freshFor === undefined) delete (both as { freshFor?: unknown }).freshFor
+  return both
+}
+
+/** The endpoints of a provider as a list, however they were written. */
+export function endpointList(options: ProviderOptions): NamedEndpointOptions[] {
+  const { endpoints = {} } = options
+  return isList(endpoints) ? [...endpoints] : Object.entries(endpoints).map(([name, endpoint]) => ({ ...endpoint, name }))
+}
+
+/** What the books must know of a provider, or of one of its endpoints or operations. */
+export function factsOf(
+  provider: string,
+  options: ProviderOptions,
+  since: number,
+  endpoint?: { name: string; reuse: ReuseOptions },
+): BillingFacts {
+  const { quota } = options
+  return {
+    provider,
+    endpoint: endpoint?.name ?? null,
+    since,
+    plan: endpoint ? undefined : options.plan,
+    price: endpoint?.reuse && priceOf(endpoint.reuse),
+    quota: endpoint || !quota ? undefined : quotaOf(quota),
+    limits: endpoint ? undefined : windowsOf(options),
+  }
+}
+
+function quotaOf({ calls, per, zone = 'UTC' }: QuotaOptions): Quota {
+  return { calls, per, zone }
+}
+
+function windowsOf({ limits = [] }: ProviderOptions): BillingFacts['limits'] {
+  const windows = limits.map(windowOf).filter((window) => window !== undefined)
+  return windows.length > 0 ? windows : undefined
+}
+
+function priceOf({ perCall, weight }: ReuseOptions): BillingFacts['price'] {
+  return perCall === undefined && weight === undefined ? undefined : { perCall, weight }
+}
+
+/** The price of one call, where every call has the same. */
+function priceOfCall({ plan }: ProviderOptions, { perCall, weight = 1 }: ReuseOptions): Money | undefined {
+  if (!plan) return undefined
+  const { currency } = plan
+  if (perCall !== undefined) return { currency, amount: perCall }
+  const flat = plan.perCall !== undefined && plan.included === undefined && plan.changes === undefined
+  return flat ? { currency, amount: new Big(plan.perCall as string).times(weight).toFixed() } : undefined
+}
+
+function baseOf(baseUrl: string): NonNullable<Provider['base']> {
+  const url = new URL(baseUrl)
+  const path = normalisePercent(url.pathname).replace(/\/$/, '')
+  return { origin: url.origin, segments: path === '' ? [] : segmentsOf(path) }
+}
+
+function isList<T>(value: T | readonly unknown[]): value is Extract<T, readonly unknown[]> {
+  return Array.isArray(value)
+}

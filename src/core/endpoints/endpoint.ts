@@ -1,0 +1,75 @@
+import type { KeepRule } from '../decide/keep.js'
+import type { Spending } from '../limits/budget.js'
+import type { HoldOffRule } from '../limits/hold-off.js'
+import type { Limit } from '../limits/limit.js'
+import type { ReportedQuota } from '../limits/reported-limits.js'
+import type { Money } from '../money/money.js'
+import type { UnbilledOutcome } from '../money/plan.js'
+import type { FailureRule } from '../rules/failure.js'
+import type { KeyedRequest, Keying } from '../rules/keying.js'
+import type { Mode } from '../rules/mode.js'
+import type { RequestTemplate } from '../rules/request-template.js'
+import type { UnitSources } from '../rules/units.js'
+import type { AnswerInstead, AtLimit } from './options.js'
+
+/** What is known of one endpoint or operation once its options are compiled. Times are milliseconds. */
+export interface Endpoint extends KeepRule {
+  readonly provider: string
+  readonly name: string
+  readonly mode: Mode
+  readonly version: number | undefined
+  /** The longest that an answer can be fresh, milliseconds; undefined where nothing may be stored. */
+  readonly freshForMs: number | undefined
+  /** How long after it was stored an answer can be made fresh by use, milliseconds; undefined where use does not. */
+  readonly slidingMs: number | undefined
+  readonly maxBodyBytes: number
+  readonly maxEntries: number
+  readonly holdOff: HoldOffRule
+  readonly timeouts: { readonly firstByteMs: number; readonly totalMs: number }
+  readonly withinMs: number | undefined
+  readonly retries: { readonly upTo: number; readonly share: number }
+  readonly refreshAheadMs: number
+  /** Those of its provider and its own. */
+  readonly limits: readonly Limit[]
+  readonly atLimit: AtLimit
+  readonly maxWaitMs: number
+  /** How many calls may wait for a turn at its provider. */
+  readonly queue: number
+  readonly neverStale: boolean
+  readonly failure: FailureRule
+  readonly units: UnitSources | undefined
+  /** Price of one call, where a plan is known. */
+  readonly price: Money | undefined
+  /** Ways for a call to end that the plan does not bill. */
+  readonly unbilled: readonly UnbilledOutcome[]
+  /** What its calls are held against, where its provider has budgets. */
+  readonly spending: Spending | undefined
+  /** Where an answer says what is left of the provider's quota. */
+  readonly reportedQuota: ReportedQuota | undefined
+}
+
+/** An endpoint that covers HTTP requests. */
+export interface RequestEndpoint extends Endpoint {
+  readonly template: RequestTemplate
+  readonly keying: Keying
+  readonly exceptRequest: ((request: KeyedRequest) => boolean) | undefined
+  readonly replaySetCookie: boolean
+  readonly fallback: AnswerInstead | undefined
+  /** Whether anything is to be done about its calls but to send them on. */
+  readonly isTended: boolean
+  /** Whether a call may be made again (RFC 9110 section 9.2.1). */
+  readonly repeatable: boolean
+}
+
+/** A provider once its options are compiled. */
+export interface Provider {
+  readonly name: string
+  readonly mode: Mode
+  readonly base: { readonly origin: string; readonly segments: readonly string[] } | undefined
+  readonly secretQuery: ReadonlySet<string>
+  /** Header fields that say who calls: their values keep answers apart, as a digest. */
+  readonly callerHeaders: readonly string[]
+  readonly endpoints: readonly RequestEndpoint[]
+  /** Stands for calls to the provider that no endpoint covers. */
+  readonly rest: Endpoint
+}

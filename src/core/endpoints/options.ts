@@ -1,0 +1,216 @@
+import type { Trust } from '../decide/keep.js'
+import type { BudgetOptions } from '../limits/budget.js'
+import type { LimitOptions } from '../limits/limit.js'
+import type { PlanOptions } from '../money/plan.js'
+import type { FailureOptions } from '../rules/failure.js'
+import type { AnswerFacts, FreshnessFunction } from '../rules/freshness.js'
+import type { KeyedRequest, KeyFunction, KeyOptions } from '../rules/keying.js'
+import type { Mode } from '../rules/mode.js'
+import type { UnitSources } from '../rules/units.js'
+import type { CalendarPeriod } from '../time/calendar.js'
+import type { Duration } from '../time/duration.js'
+import type { Timetable } from '../time/timetable.js'
+
+/** How the answers of an endpoint or operation are treated. */
+export interface ReuseOptions {
+  /**
+   * How long an answer is fresh, or a function of the answer that says so. Without it and `freshUntil` nothing is stored, calls are
+   * only counted. Where the function fails the answer is not stored, and `warn` is told.
+   */
+  readonly freshFor?: Duration | FreshnessFunction
+  /** For what is published on a timetable: an answer is fresh until the next publication. In place of `freshFor`. */
+  readonly freshUntil?: Timetable
+  /** Spreads the end of freshness over this last share (0 to 1) of it, so that answers stored together do not expire together. */
+  readonly jitter?: number
+  /** Freshness of answers with some statuses, by status: `{ 404: '1 min', 204: 'never' }`. Others than successes are kept only so. */
+  readonly freshForStatus?: Readonly<Record<number, Duration | 'never'>>
+  /** Each use of an answer makes it fresh for `freshFor` again, up to this long after it was stored. */
+  readonly sliding?: { readonly upTo: Duration }
+  /**
+   * Whether this rule says how an answer is kept, or the upstream by its header fields (RFC 9111), or whichever of them is stricter.
+   * With `upstream` the rule holds where the upstream says nothing. Default `rule`.
+   */
+  readonly trust?: Trust
+  /** How long past its freshness an answer may be given out while it is refreshed (RFC 5861 section 3). Default: not at all. */
+  readonly staleWhileRevalidate?: Duration
+  /** How long past its freshness an answer may be given out when a refresh fails (RFC 5861 section 4). Default: never. */
+  readonly staleIfError?: Duration
+  /** Whether an answer past its freshness is never given out, whatever else allows it, but in mode `offline`. Default false. */
+  readonly neverStale?: boolean
+  /** Answers that count as failures besides 5xx, 429 and JSON that does not parse. */
+  readonly failsWhen?: FailureOptions
+  /**
+   * How long nobody asks again after calls failed: `first` (default 1 s), twice as long after each further failure, up to `upTo` (default
+   * 5 min); a duration alone is the first. Callers meanwhile get an older answer, or `HeldOffError`. 0: never, which is the default of
+   * operations, whose errors may be about their arguments, and of endpoints whose answers are not stored.
+   */
+  readonly holdOff?: Duration | { readonly first?: Duration; readonly upTo?: Duration }
+  /**
+   * How long one upstream call may take: until its first byte (default 10 s), and in all (default 1 min). A duration alone is both. Of a
+   * body that is too large to be kept no piece may take longer than the first byte. Default: the provider's.
+   */
+  readonly timeout?: TimeoutOptions
+  /** How long a caller waits at the most for an answer to begin, whatever happens meanwhile. Default: as long as all else takes. */
+  readonly within?: Duration
+  /**
+   * How often a failed call is made again, where repeating it is safe: GET, HEAD, a `safe` POST, an operation that says so here. `share`:
+   * the share of recent calls to the provider that may be repetitions. Default: never; 0.1.
+   */
+  readonly retries?: number | { readonly upTo: number; readonly share?: number }
+  /** How long before its end of freshness an answer that is in use is refreshed, where limits have room. Default: never. */
+  readonly refreshAhead?: Duration
+  /** Limits of the endpoint, besides the provider's. */
+  readonly limits?: readonly LimitOptions[]
+  /**
+   * What a caller gets who would pass a limit: an `older-answer`, where one may be given, else a place in the queue; a place in the queue
+   * (`wait`), and an older answer only when it gets no turn; or at once an error (`refuse`). Default `older-answer`.
+   */
+  readonly atLimit?: AtLimit
+  /** How long a call waits in the queue at the most; then `LimitReachedError`. Default 10 s. */
+  readonly maxWait?: Duration
+  /** `never`: nothing is stored, whatever `freshFor` a set or the provider's defaults give. Or which calls are excepted from reuse. */
+  readonly reuse?: 'never' | ReuseExceptions
+  /** Bytes of a body kept at the most; larger answers are passed on and not stored. Default 1 MiB. */
+  readonly maxBodyBytes?: number
+  /** Answers kept at the most, give or take a tenth; those stored longest ago go first. Default 10,000. */
+  readonly maxEntries?: number
+  /** Where it is another than the provider's. */
+  readonly mode?: Mode
+  /** Raise it when the code that reads the answers changed: those stored under another version count as absent, and stay for it. */
+  readonly version?: number
+  /** Price of one call where it is not the plan's: a decimal string in the plan's currency. Such calls count towards nothing else in it. */
+  readonly perCall?: string
+  /** Where the units stand that an answer cost, by their names in the plan, e.g. `{ tokens: { at: "/usage/tokens" } }`. */
+  readonly units?: UnitSources
+  /** How many calls of the plan one call counts as, e.g. 5 where a search costs 5 credits. Default 1. */
+  readonly weight?: number
+}
+
+export type TimeoutOptions = Duration | { readonly firstByte?: Duration; readonly total?: Duration }
+
+export const atLimits = ['older-answer', 'wait', 'refuse'] as const
+export type AtLimit = (typeof atLimits)[number]
+
+/** What one call wants otherwise than its rule says. */
+export interface CallOptions {
+  /** Whether an answer past its freshness is refused for this call. */
+  readonly neverStale?: boolean
+  readonly atLimit?: AtLimit
+  readonly maxWait?: Duration
+  readonly within?: Duration
+  /** Whether nobody waits for it: it comes after others, and leaves them their share of every limit. */
+  readonly background?: boolean
+}
+
+/** An answer given where the upstream fails and no older answer may be given. */
+export interface AnswerInstead {
+  /** Default 200. */
+  readonly status?: number
+  readonly headers?: Readonly<Record<string, string>>
+  /** The body: plain JSON data, or text. */
+  readonly json?: unknown
+  readonly text?: string
+}
+
+/** What is never reused. Where a function fails, nothing is reused either, and `warn` is told. */
+export interface ReuseExceptions {
+  /** Requests that are sent on as if there were no store. */
+  readonly exceptRequest?: (request: KeyedRequest) => boolean
+  /** Answers that are not stored. */
+  readonly exceptAnswer?: (answer: AnswerFacts) => boolean
+}
+
+/** Reuse options that may refer to named sets of them. What is said here wins over the sets, and later sets over earlier ones. */
+export interface RuleOptions extends ReuseOptions {
+  /** Names of option sets in the configuration's `sets`. */
+  readonly set?: string | readonly string[]
+}
+
+/** A named rule of a provider: which requests it covers and how their answers are treated. */
+export interface EndpointOptions extends RuleOptions {
+  /**
+   * Method and path template below the base URL, with query values that must be there, e.g. `"GET /stations/{id}/tides?kind=spring"`.
+   * `{name}` stands for one segment, a last `*` for one or more. The most specific endpoint wins: at the first segment where two
+   * differ, a literal before `{name}` before `*`; then the one with more query values.
+   */
+  readonly request: string
+  /** Which parts of a request tell its answer from others. Default: method, URL and body. */
+  readonly keyedBy?: KeyOptions | KeyFunction
+  /**
+   * Whether callers with different credentials may share an answer. Then the header fields of a trusted upstream are read as a shared
+   * cache does (RFC 9111: `s-maxage`, `private`, `proxy-revalidate`, answers to `Authorization`), else as a private one. Default false.
+   */
+  readonly shared?: boolean
+  /** Tells tenants apart: calls for which it returns different texts never share an answer. */
+  readonly per?: (request: KeyedRequest) => string
+  /** Says that a POST only asks (RFC 9110 section 9.2.1), so that its answer may be reused. Default false. */
+  readonly safe?: boolean
+  /** Fields that count before `Cache-Control` where the upstream is trusted, first to last, e.g. `["CDN-Cache-Control"]` (RFC 9213). */
+  readonly targetedFields?: readonly string[]
+  /** What a caller gets where the upstream fails and no older answer may be given. Default: the failure itself. */
+  readonly fallback?: AnswerInstead
+  /** Whether cookies that an answer sets are set again for later callers. Default false. */
+  readonly replaySetCookie?: boolean
+}
+
+/** An endpoint in a list, where its name stands beside its options. */
+export interface NamedEndpointOptions extends EndpointOptions {
+  readonly name: string
+}
+
+/**
+ * How many calls a provider allows in a period. No call leaves past it, or past what the provider says is left, whichever is less; calls in
+ * the background get what is due of it by now at an even pace.
+ */
+export interface QuotaOptions {
+  /** Calls allowed in a period. */
+  readonly calls: number
+  readonly per: CalendarPeriod
+  /** IANA time zone whose calendar the period follows. Default `"UTC"`. */
+  readonly zone?: string
+  /**
+   * The header field in which answers say how many calls are left of it, as a whole number. Without it, what `RateLimit` or `X-RateLimit-*`
+   * say of a limit of as many calls.
+   */
+  readonly remaining?: { readonly header: string }
+}
+
+/** Which columns of a usage export, a line a day or several, hold what. */
+export interface UsageExportOptions {
+  /** Of the day, `YYYY-MM-DD`; a time after it does not count. Default `day`. */
+  readonly day?: string
+  /** Of the number of billed calls. Default `calls`, unless only `amount` is given. */
+  readonly calls?: string
+  /** Of what they cost, a decimal in the currency of the plan. Default: none. */
+  readonly amount?: string
+  /** IANA time zone of the days. Default: that of the plan, else `"UTC"`. */
+  readonly zone?: string
+}
+
+/** One third-party API. */
+export interface ProviderOptions {
+  /** Absolute http(s) URL that all endpoints stand below. Not needed where only operations are wrapped. */
+  readonly baseUrl?: string
+  /** How long one upstream call may take, where its endpoint does not say otherwise. */
+  readonly timeout?: TimeoutOptions
+  /** Limits of the provider on all calls together, of every process that shares the store. */
+  readonly limits?: readonly LimitOptions[]
+  /** How much may be spent on the provider, by all processes that share the store. */
+  readonly budgets?: readonly BudgetOptions[]
+  /** How many calls may wait in this process for their turn. Default 1,000. */
+  readonly queue?: number
+  /** Query parameters that carry a credential: callers with different ones never share an answer, and none is written down. */
+  readonly secretQuery?: readonly string[]
+  /** Header fields that carry a credential, besides `Authorization` and `Cookie`. */
+  readonly secretHeaders?: readonly string[]
+  /** What is done with its calls, where that is another than the stash's `mode`. */
+  readonly mode?: Mode
+  /** What holds for every endpoint and operation that does not say otherwise. Freshness given here holds for GET only. */
+  readonly defaults?: RuleOptions
+  readonly plan?: PlanOptions
+  readonly quota?: QuotaOptions
+  /** How the provider's own usage export, or its invoice lines, are read by `stashen reconcile`. */
+  readonly usageExport?: UsageExportOptions
+  /** By name, or as a list of endpoints with a `name` each. */
+  readonly endpoints?: Readonly<Record<string, EndpointOptions>> | readonly NamedEndpointOptions[]
+}

@@ -1,0 +1,32 @@
+import { ageMs } from '../../core/decide/decide.js'
+import type { StoredTimes } from '../../core/decide/entry-times.js'
+import type { Keeping, NotKept } from '../../core/decide/keep.js'
+import type { Outcome } from '../../core/decide/outcome.js'
+import type { Endpoint } from '../../core/endpoints/endpoint.js'
+import type { Ended } from '../upstream/upstream-attempt.js'
+
+/** What is filled in as it becomes known. */
+export type Live<T> = { -readonly [Name in keyof T]: T[Name] }
+
+/** The outcome of a call answered from store. */
+export function storedOutcome(
+  endpoint: Endpoint,
+  times: StoredTimes,
+  now: number,
+  { how, reason, fwd }: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>,
+): Outcome {
+  const { provider, name, price } = endpoint
+  return { provider, endpoint: name, how, reason, fwd, ageMs: ageMs(times, now), freshUntil: times.freshUntil, saved: price }
+}
+
+/** What an outcome says of storing, as far as the head of an answer foretells it, and once its end is known. */
+export function expectedStorage(judged: Keeping | NotKept | undefined): Partial<Outcome> {
+  if (judged === undefined) return {}
+  return typeof judged === 'string' ? { stored: false, notStored: judged } : { stored: true, freshUntil: judged.freshUntil }
+}
+
+export function became(ended: Ended): Partial<Outcome> {
+  if ('stored' in ended) return { stored: true, notStored: undefined, freshUntil: ended.stored.freshUntil }
+  const why: NotKept = 'broken' in ended ? 'broke-off' : 'amiss' in ended ? 'failed' : ended.notStored
+  return { stored: false, notStored: why, freshUntil: undefined }
+}

@@ -1,0 +1,51 @@
+import type { Clock } from '../../core/ports/clock.js'
+
+/** How long calls that were given up are waited for, milliseconds. */
+const lastChanceMs = 1_000
+
+/** What is under way in a stash: waited for when it closes, and given up where that takes too long. */
+export class RunningCalls {
+  readonly #clock: Clock
+  readonly #running = new Set<Promise<unknown>>()
+  readonly #upstream = new Set<{ giveUp(reason: unknown): void }>()
+
+  constructor(clock: Clock) {
+    this.#clock = clock
+  }
+
+  /** Has something waited for. */
+  track<T>(call: Promise<T>): Promise<T> {
+    const ended = call.then(noop, noop).finally(() => this.#running.delete(ended))
+    this.#running.add(ended)
+    return call
+  }
+
+  /** Notes an upstream call that can be given up; returns what to call when it is over. */
+  begun(call: { giveUp(reason: unknown): void }): () => void {
+    this.#upstream.add(call)
+    return () => void this.#upstream.delete(call)
+  }
+
+  /** Waits until nothing is under way; gives up upstream calls that take longer than `limitMs`, for a reason. */
+  async settled(limitMs: number, reason: () => unknown): Promise<void> {
+    let over = false
+    await new Promise<void>((resolve) => {
+      const giveUp = () => {
+        cancel = this.#clock.later(lastChanceMs, resolve, true)
+        for (const call of this.#upstream) call.giveUp(reason())
+      }
+      let cancel = this.#clock.later(limitMs, giveUp, true)
+      void this.#allEnded(() => over).then(() => {
+        cancel()
+        resolve()
+      })
+    })
+    over = true
+  }
+
+  async #allEnded(isOver: () => boolean): Promise<void> {
+    while (this.#running.size > 0 && !isOver()) await Promise.all(this.#running)
+  }
+}
+
+function noop(): void {}

@@ -1,0 +1,19 @@
+import type { decideOnFailure } from '../../core/decide/decide.js'
+import type { Entry } from '../../core/ports/store.js'
+import type { Ask } from './call.js'
+
+type Situation = Omit<Parameters<typeof decideOnFailure>[0], 'failure'> & {
+  readonly staleWhileRevalidateMs: number
+  readonly refreshAheadMs: number
+}
+
+/** The facts of a call that hold before and after its upstream call. */
+export function situationOf(ask: Ask<unknown>, entry: Entry | undefined, now: number): Situation {
+  const { endpoint, directives, canServe, neverStale, fallback } = ask
+  const { mode, freshForMs, staleWhileRevalidateMs, staleIfErrorMs, refreshAheadMs } = endpoint
+  return {
+    ...{ mode, freshForMs, staleWhileRevalidateMs, staleIfErrorMs, refreshAheadMs, directives, neverStale, now },
+    entry: entry && canServe(entry) ? entry : undefined,
+    fallback: fallback !== undefined,
+  }
+}

@@ -1,0 +1,72 @@
+import type { Endpoint } from '../../core/endpoints/endpoint.js'
+import { factsInForce } from '../../core/ledger/facts-in-force.js'
+import type { LedgerRow } from '../../core/ledger/ledger-row.js'
+import type { Budget } from '../../core/limits/budget.js'
+import { type Bought, spentEarlier } from '../../core/limits/budget-state.js'
+import { alignedWindow, type Limit } from '../../core/limits/limit.js'
+import { type Earlier, withEarlier } from '../../core/limits/provider-spending.js'
+import { billedCalls } from '../../core/money/billed-calls.js'
+import { chargeOfCallsAndUnits } from '../../core/money/period-charge.js'
+import { billingPeriod, termsAt } from '../../core/money/plan.js'
+import type { Store } from '../../core/ports/store.js'
+import { periodAround } from '../../core/time/calendar.js'
+import { readRows } from '../ledger/read-rows.js'
+import { changeProvider, knownOf } from './shared-provider-state.js'
+
+/** A provider's quota and budgets, as every one of its endpoints knows them. */
+export type Bounds = Pick<Endpoint, 'provider' | 'limits' | 'spending'>
+
+/**
+ * Counts into quotas and budgets that a store does not know yet what its ledger knows of their present period, so that one that is set up in
+ * the midst of it does not begin with nothing spent. Calls made while only measuring do not count, for they pass no limit.
+ */
+export async function countEarlier(store: Store, now: number, { provider, limits, spending }: Bounds): Promise<void> {
+  if (!spending && !limits.some(({ paced }) => paced)) return
+  const state = await knownOf(store, provider, now)
+  const quotas = limits.filter(({ id, paced }) => paced && !state.limits[id])
+  const budgets = (spending?.budgets ?? []).filter(({ id }) => !state.budgets?.[id])
+  if (quotas.length + budgets.length === 0) return
+  const starts = [...quotas.map((limit) => windowStart(limit, now)), ...budgets.map((budget) => countedFrom(budget, now))]
+  const rows = (await readRows(store, { since: Math.min(...starts), until: Number.MAX_SAFE_INTEGER, cuts: starts }))
+    .filter((row) => row.provider === provider && row.mode === 'reuse' && row.bucket <= now)
+    .sort((a, b) => a.bucket - b.bucket)
+  if (rows.length === 0) return
+  const known = factsInForce(await store.readFacts())
+  const boughtIn = (row: LedgerRow, budget: Budget): Bought => {
+    const { bucket: at, endpoint, tally } = row
+    if (budget.currency === undefined) return { at, calls: tally.upstream, own: '0' }
+    const calls = billedCalls(budget.plan, tally)
+    const { perCall, weight = 1 } = known.price(provider, endpoint, at) ?? {}
+    const own = chargeOfCallsAndUnits(termsAt(budget.plan, at), { perCall, calls, units: tally.units.made })
+    return { at, calls: perCall === undefined ? calls * weight : 0, own: own.toFixed() }
+  }
+  const earlier: Earlier = {
+    limits: quotas.map((limit) => {
+      const its = rows.filter(({ bucket }) => bucket >= windowStart(limit, now))
+      const calls = its.reduce((sum, { tally }) => sum + tally.upstream, 0)
+      return { limit, state: { flying: [], ended: calls > 0 ? [[now, calls]] : [] } }
+    }),
+    budgets: budgets.map((budget) => {
+      const its = rows.filter(({ bucket }) => bucket >= countedFrom(budget, now))
+      return {
+        budget,
+        state: spentEarlier(
+          budget,
+          its.map((row) => boughtIn(row, budget)),
+          now,
+        ),
+      }
+    }),
+  }
+  await changeProvider(store, provider, now, (before) => withEarlier(before, earlier))
+}
+
+function windowStart(limit: Limit, now: number): number {
+  return limit.kind === 'aligned' ? alignedWindow(limit, now).start : now
+}
+
+/** Begin of the billing period that the period of a budget begins in. */
+function countedFrom(budget: Budget, now: number): number {
+  const { start } = periodAround(now, budget.per, budget.zone)
+  return Math.min(start, billingPeriod(budget.plan, start).start)
+}

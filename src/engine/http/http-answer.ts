@@ -1,0 +1,99 @@
+import { cacheStatus } from '../../core/decide/cache-status.js'
+import type { Outcome } from '../../core/decide/outcome.js'
+import type { AnswerInstead } from '../../core/endpoints/options.js'
+import type { Fields, StoredHead } from '../../core/http/stored-head.js'
+import type { Entry } from '../../core/ports/store.js'
+import { SharedBody } from './shared-body.js'
+
+/** An HTTP answer of which a `Response` can be made any number of times, also while its body is still arriving. */
+export interface HttpAnswer extends StoredHead {
+  readonly body: Uint8Array | SharedBody
+  /** In place of all else, where the answer may not be read. */
+  readonly opaque?: Response
+}
+
+/** A whole HTTP answer at rest. */
+export interface CompleteAnswer extends HttpAnswer {
+  readonly body: Uint8Array
+}
+
+/** The answer that an entry holds. Its head is decoded once and kept with the entry. */
+export function answerOfEntry(entry: Entry): CompleteAnswer {
+  entry.memo ??= { ...(JSON.parse(entry.head) as StoredHead), body: entry.body }
+  return entry.memo as CompleteAnswer
+}
+
+/** What makes the default answer of an endpoint. */
+export function answerInstead({ status = 200, headers = {}, json, text = '' }: AnswerInstead): () => CompleteAnswer {
+  const isJson = json !== undefined
+  const fields: Fields = Object.entries({ ...(isJson && { 'content-type': 'application/json' }), ...headers }).map(
+    ([name, value]) => [name.toLowerCase(), value] as const,
+  )
+  const body = new TextEncoder().encode(isJson ? JSON.stringify(json) : text)
+  return () => ({ status, statusText: '', fields, body })
+}
+
+/** Statuses whose answers have no body, so that `Response` takes none (Fetch Standard, "null body status"). */
+const bodiless = [101, 103, 204, 205, 304]
+
+/** What of a call matters for the `Response` that answers it. */
+export interface Recipient {
+  readonly method: string
+  /** The asked URL, without fragment. */
+  readonly url: string
+  readonly signal: AbortSignal | undefined
+}
+
+/** A `Response` of its own for one caller, with `Cache-Status` (RFC 9211) and, if it comes from store, `Age` (RFC 9111 section 5.1). */
+export function toResponse(answer: HttpAnswer, outcome: Outcome, now: number, { method, url, signal }: Recipient): Response {
+  if (answer.opaque) return answer.opaque
+  const fields: [string, string][] = [...(answer.fields as [string, string][]), ['cache-status', cacheStatus(outcome, now)]]
+  if (outcome.how === 'hit' || outcome.how === 'stale') fields.push(['age', String(Math.floor(outcome.ageMs / 1000))])
+  const empty = method === 'HEAD' || bodiless.includes(answer.status)
+  return new AnswerResponse(empty ? null : bodyFor(answer.body, signal), answer, answer.url ?? url, fields) as unknown as Response
+}
+
+function bodyFor(body: Uint8Array | SharedBody, signal: AbortSignal | undefined): Uint8Array<ArrayBuffer> | ReadableStream<Uint8Array> {
+  const bytes = body instanceof SharedBody ? body.bytes : body
+  return bytes ? (bytes as Uint8Array<ArrayBuffer>) : (body as SharedBody).stream(signal)
+}
+
+/** `Response` as Node's own types do not declare it: with members that a subclass may override. */
+const BaseResponse = Response as unknown as new (
+  body: Uint8Array<ArrayBuffer> | ReadableStream<Uint8Array> | null,
+  init: { status: number; statusText: string; headers: [string, string][] },
+) => { clone(): Response }
+
+/** A `Response` that knows where it came from, as one from `fetch` does. */
+class AnswerResponse extends BaseResponse {
+  readonly #url: string
+  readonly #redirected: boolean
+
+  constructor(
+    body: Uint8Array<ArrayBuffer> | ReadableStream<Uint8Array> | null,
+    { status, statusText, url: redirectedTo }: StoredHead,
+    url: string,
+    headers: [string, string][],
+  ) {
+    super(body, { status, statusText, headers })
+    this.#url = url
+    this.#redirected = redirectedTo !== undefined
+  }
+
+  get url(): string {
+    return this.#url
+  }
+
+  get redirected(): boolean {
+    return this.#redirected
+  }
+
+  override clone(): Response {
+    const { url, redirected } = this
+    return Object.defineProperties(super.clone(), { url: { value: url }, redirected: { value: redirected } })
+  }
+}
+
+export function fieldsOf(headers: Headers): Fields {
+  return [...(headers as unknown as Iterable<[string, string]>)]
+}

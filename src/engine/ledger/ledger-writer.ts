@@ -1,0 +1,127 @@
+import { coarsened } from '../../core/ledger/coarsen.js'
+import { bucketMs, type LedgerRow } from '../../core/ledger/ledger-row.js'
+import { Tally } from '../../core/ledger/tally.js'
+import type { Clock } from '../../core/ports/clock.js'
+import type { Store } from '../../core/ports/store.js'
+import type { Mode } from '../../core/rules/mode.js'
+
+/** How long a count may wait in memory before it is written, milliseconds: what an end without warning costs is less than a second. */
+export const writeAfterMs = 800
+
+/**
+ * The ledger while it is being written: counts in memory, adds them to the store in batches, soon after the
+ * first of them. What could not be written, which the store tells of, is kept and tried again.
+ */
+export class LedgerWriter {
+  readonly #store: Store
+  readonly #clock: Clock
+  readonly #lines = new Map<string, EndpointCounter>()
+  #pending: LedgerRow[] = []
+  #cancelWrite: (() => void) | undefined
+  #writing: Promise<void> = Promise.resolve()
+
+  constructor(store: Store, clock: Clock) {
+    this.#store = store
+    this.#clock = clock
+  }
+
+  /** The line of one endpoint, which always has the same mode: ask for it once and keep it. */
+  line(provider: string, endpoint: string, mode: Mode): EndpointCounter {
+    const name = `${provider}.${endpoint}`
+    const known = this.#lines.get(name)
+    if (known) return known
+    const line = new EndpointCounter((bucket) => {
+      const tally = new Tally()
+      this.#pending.push({
+        ...{ bucket, grain: 'minute', lengthMs: bucketMs, provider, endpoint, tally },
+        mode: mode === 'measure' ? 'measure' : 'reuse',
+      })
+      this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
+      return tally
+    })
+    this.#lines.set(name, line)
+    return line
+  }
+
+  /** Writes all that was counted so far. Never rejects: what cannot be written stays counted and is tried again. */
+  async write(): Promise<void> {
+    this.#writing = this.#writing.then(() => this.#writePending())
+    await this.#writing
+  }
+
+  /** What the store did not take yet. */
+  unwritten(): readonly LedgerRow[] {
+    return this.#pending
+  }
+
+  /** Writes the last counts and stops the timer. */
+  async close(): Promise<void> {
+    await this.write()
+    this.#cancelWrite?.()
+  }
+
+  async #writePending(): Promise<void> {
+    this.#cancelWrite?.()
+    this.#cancelWrite = undefined
+    for (const line of this.#lines.values()) line.turn()
+    const rows = this.#pending
+    this.#pending = []
+    if (rows.length === 0) return
+    try {
+      await this.#store.addToLedger(rows)
+    } catch {
+      for (const line of this.#lines.values()) line.turn() // what was counted meanwhile is merged too
+      this.#pending = bounded([...rows, ...this.#pending])
+      this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
+    }
+  }
+}
+
+/** The counts of one endpoint: hands out the tally of the present bucket. */
+export class EndpointCounter {
+  #tally: Tally | undefined
+  #from = 0
+  #until = 0
+
+  constructor(readonly begin: (bucket: number) => Tally) {}
+
+  /** The tally that a call at `now` is counted in. Do not keep it over an `await`. */
+  at(now: number): Tally {
+    return now < this.#until && now >= this.#from ? (this.#tally as Tally) : this.#next(now)
+  }
+
+  /** Ends the present tally: the next count begins another. */
+  turn(): void {
+    this.#until = 0
+  }
+
+  #next(now: number): Tally {
+    this.#from = Math.floor(now / bucketMs) * bucketMs
+    this.#until = this.#from + bucketMs
+    this.#tally = this.begin(this.#from)
+    return this.#tally
+  }
+}
+
+/** Rows that wait for a store, at the most. */
+const mostRows = 5_000
+
+/** One row a bucket and endpoint; where a store fails for so long that there are too many, in coarser buckets. No count is lost. */
+function bounded(rows: readonly LedgerRow[]): LedgerRow[] {
+  let few = merged(rows)
+  for (const grain of ['hour', 'day'] as const) {
+    if (few.length > mostRows) few = coarsened(few, grain, [], undefined).filter(({ isDetail }) => !isDetail)
+  }
+  return few
+}
+
+function merged(rows: readonly LedgerRow[]): LedgerRow[] {
+  const byPlace = new Map<string, LedgerRow>()
+  for (const row of rows) {
+    const place = JSON.stringify([row.bucket, row.grain, row.mode, row.provider, row.endpoint])
+    const known = byPlace.get(place)
+    if (known) known.tally.merge(row.tally)
+    else byPlace.set(place, row)
+  }
+  return [...byPlace.values()]
+}

@@ -1,0 +1,74 @@
+import { StashenError } from '../core/errors/errors.js'
+import { type BillingFacts, bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
+import { forecastFromMs } from '../core/ledger/quota-use.js'
+import { type ReportInput, reportOf, rowsSince } from '../core/ledger/report.js'
+import type { Report } from '../core/ledger/report-model.js'
+import type { Journal } from '../core/ports/journal.js'
+import type { Store } from '../core/ports/store.js'
+import { isTimeZone } from '../core/time/calendar.js'
+import { type Moment, momentForms, momentMs } from '../core/time/moment.js'
+import { statusOfProviders } from '../engine/gate/shared-provider-state.js'
+import { readRows } from '../engine/ledger/read-rows.js'
+import { type ReportOptions, reportBys } from '../stash.js'
+import { readKeys } from './keys.js'
+
+/** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
+export async function readReport(
+  store: Store,
+  now: number,
+  { since, until, zone = 'UTC', by }: ReportOptions = {},
+  { unwritten = [], journal }: { readonly unwritten?: readonly LedgerRow[]; readonly journal?: Pick<Journal, 'read'> | undefined } = {},
+): Promise<Report> {
+  if (!isTimeZone(zone))
+    throw new StashenError('USAGE', `"zone" is ${JSON.stringify(zone)}, which is no time zone: give an IANA name, e.g. "Europe/Oslo"`)
+  if (by !== undefined && !reportBys.includes(by))
+    throw new StashenError('USAGE', `"by" is ${JSON.stringify(by)}: give ${reportBys.map((one) => `"${one}"`).join(', ')}`)
+  if (by === 'key' && !journal)
+    throw new StashenError(
+      'USAGE',
+      '"by" is "key", for which a journal is needed: open the stash with "journal", e.g. fileJournal("./calls.jsonl")',
+    )
+  const from = since === undefined ? 0 : bucketOf(momentOf(since, 'since', now, zone))
+  const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentOf(until, 'until', now, zone)
+  const facts = await store.readFacts()
+  const begin = from === 0 ? 0 : Math.min(from, rowsSince(facts, from))
+  const rows = await readRows(
+    store,
+    { since: begin, until: to, cuts: [from, to], finest: by === 'hour' || by === 'day' ? by : 'month' },
+    unwritten,
+  )
+  const end = Math.min(to, now)
+  const times = by === 'hour' || by === 'day' ? { by, zone } : undefined
+  const report = reportOf({ rows, facts, since: from, until: end, times, ...(await forecastInput(store, facts, { end, now }, unwritten)) })
+  if (by === 'provider') return { ...report, providers: report.providers.map((provider) => ({ ...provider, endpoints: [] })) }
+  return by === 'key' && journal ? { ...report, byKey: await readKeys(journal, from, to) } : report
+}
+
+/** What quotas are foreseen by, where there are any and the report ends in the midst of their period. */
+async function forecastInput(
+  store: Store,
+  facts: readonly BillingFacts[],
+  { end, now }: { readonly end: number; readonly now: number },
+  unwritten: readonly LedgerRow[],
+): Promise<Pick<ReportInput, 'recent' | 'reportedLeft'>> {
+  if (!facts.some(({ quota }) => quota)) return {}
+  const since = end - forecastFromMs
+  const recent = await readRows(store, { since, until: end, cuts: [since, end], finest: 'hour' }, unwritten)
+  const reportedLeft = new Map<string, number>()
+  for (const { provider, limits } of end === now ? await statusOfProviders(store, now) : []) {
+    const reported = limits.find(({ reported: one }) => one !== null)?.reported
+    if (reported) reportedLeft.set(provider, reported.left)
+  }
+  return { recent, reportedLeft }
+}
+
+function momentOf(moment: Moment, option: string, now: number, zone: string): number {
+  const ms = momentMs(moment, now, zone)
+  if (ms !== undefined) return ms
+  throw new StashenError('USAGE', `"${option}" is ${JSON.stringify(moment)}, which is no moment: give ${momentForms}`)
+}
+
+/** Begin of the bucket that a moment falls in: buckets are reported whole. */
+function bucketOf(ms: number): number {
+  return Math.floor(ms / bucketMs) * bucketMs
+}

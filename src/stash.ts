@@ -1,0 +1,67 @@
+import type { EventListener, EventName } from './core/decide/events.js'
+import type { Explanation } from './core/decide/explanation.js'
+import type { Outcome } from './core/decide/outcome.js'
+import type { CallOptions } from './core/endpoints/options.js'
+import type { Report } from './core/ledger/report-model.js'
+import type { ProviderStatus } from './core/limits/status.js'
+import type { Moment } from './core/time/moment.js'
+import type { Fetch } from './engine/http/http-upstream.js'
+import type { AsyncFunction, Operation, OperationOptions } from './engine/operation/wrap-operation.js'
+
+export interface ReportOptions {
+  /** Begin of what is reported; of a time of which only longer buckets are kept, the first of them that begins then. Default: the ledger's begin. */
+  readonly since?: Moment
+  /** End of what is reported, exclusive. Default: the ledger's end. */
+  readonly until?: Moment
+  /** IANA time zone in which moments in words, and dates without an offset, are read. Default `"UTC"`. */
+  readonly zone?: string
+  /**
+   * Whether calls are also told by the hours or days of the zone, or by key, which needs a journal; or by provider alone. Default: by
+   * endpoint.
+   */
+  readonly by?: ReportBy
+}
+
+export const reportBys = ['endpoint', 'provider', 'hour', 'day', 'key'] as const
+export type ReportBy = (typeof reportBys)[number]
+
+/** How things stand at a moment. */
+export interface StashStatus {
+  /** ISO 8601. */
+  readonly at: string
+  /** `trouble`: what is wrong with it, null where nothing is. Entries and bytes are null while it cannot be read. */
+  readonly store: { readonly trouble: string | null; readonly entries: number | null; readonly bytes: number | null }
+  readonly providers: readonly ProviderStatus[]
+}
+
+/** One opened instance of the library. */
+export interface Stash extends AsyncDisposable {
+  /**
+   * Does what the global `fetch` does, with the same arguments, and answers repeated calls from store as their endpoint says.
+   * Answers of endpoints carry `Cache-Status` (RFC 9211) and, from store, `Age`. Requests that no endpoint covers go by untouched
+   * and are counted. Rejects as `fetch` does; with `UpstreamTimeoutError` when the provider's time is over, `BrokenBodyError` when the
+   * body breaks off, `LimitReachedError` and `HeldOffError` when the call may not go out now, `CallOverdueError` when its own time is
+   * over, each only where no older answer may be given. May be handed to others without its stash.
+   */
+  readonly fetch: Fetch
+  /**
+   * Wraps a function that calls a provider, under a name `provider.operation`. The result is called like `fn`. Throws `ConfigError`
+   * for wrong options or a name already in use. A call whose arguments give no key rejects with code `ARGUMENTS_UNKEYABLE`.
+   * Values that cannot be given back exactly as they were, such as instances of classes, are passed on and not stored.
+   */
+  operation<F extends AsyncFunction>(name: `${string}.${string}`, fn: F, options?: OperationOptions<F>): Operation<F>
+  /** The same stash, called on other terms than the rules': `stash.calling({ background: true }).fetch` is a `fetch` for a nightly batch. */
+  calling(options: CallOptions): { readonly fetch: Fetch }
+  /** How a call was answered, by its response, or by the error it ended in; undefined for what does not come from this stash. */
+  outcomeOf(responseOrError: unknown): Outcome | undefined
+  /** Tells a listener of each event of a name; returns what ends that. */
+  on<N extends EventName>(name: N, listener: EventListener<N>): () => void
+  /** What a request would do now, and why: endpoint, near misses, key, stored answer, decision. Nothing is called, stored or counted. */
+  explain(...request: Parameters<Fetch>): Promise<Explanation>
+  /** How the providers stand that were called, as all who share the store know it, and how the store does. */
+  status(): Promise<StashStatus>
+  /** What happened to all calls of a stretch of time, of every process that shares the store. */
+  report(options?: ReportOptions): Promise<Report>
+  /** Waits for running calls, for as long as `closeWithin` says, writes the ledger and closes the store. Closing twice is harmless. */
+  close(): Promise<void>
+}
