@@ -8,12 +8,12 @@ import { xoroshiro128plus } from 'pure-rand/generator/xoroshiro128plus'
 import { openStash } from 'stashen'
 import { sqliteStore } from 'stashen/sqlite'
 import { coarsened } from '../src/core/ledger/coarsen.js'
-import { type BillingFacts, bucketMs, type Grain, type LedgerRow } from '../src/core/ledger/ledger-row.js'
+import { type BillingFacts, bucketMs, type Grain, plainRow, type TallyRow } from '../src/core/ledger/ledger-row.js'
 import { countHit, countTime, Tally } from '../src/core/ledger/tally.js'
 import { LedgerWriter } from '../src/engine/ledger/ledger-writer.js'
 import { systemClock } from '../src/engine/system-clock.js'
 import { readReport } from '../src/queries/reports.js'
-import { memoryStore } from '../src/stores/memory/memory-store.js'
+import { memoryStore } from '../src/stores/memory/store.js'
 import { openDriver } from '../src/stores/sqlite/open-driver.js'
 import { compare, type Ratio } from './compare.js'
 
@@ -67,7 +67,7 @@ export async function reportRatio(
   await store.open({ now: until, warn: console.warn })
   for (let p = 0; p < 6; p++) {
     const plan = { currency: 'EUR', period: 'month', zone: 'Europe/Oslo', perCall: '0.004', included: 1000 } as const
-    await store.addFacts({ provider: `p${p}`, endpoint: null, since, plan })
+    await store.ledger.addFacts({ provider: `p${p}`, endpoint: null, since, plan })
   }
   await once(new Worker(new URL(import.meta.url), { workerData: { ledgerFile, journalFile, calls, since, until } satisfies Year }), 'exit')
   const report = () => readReport(store, until, { since, until })
@@ -113,13 +113,13 @@ interface Year {
 async function makeUp({ ledgerFile, journalFile, ...year }: Year): Promise<void> {
   const store = sqliteStore(ledgerFile)
   await store.open({ now: year.until, warn: console.warn })
-  const facts = await store.readFacts()
-  fill(journalFile, { ...year, add: (rows) => void store.addToLedger(asKept(rows, year.until, facts)) })
+  const facts = await store.ledger.facts()
+  fill(journalFile, { ...year, add: (rows) => void store.ledger.add(asKept(rows, year.until, facts).map(plainRow)) })
   await store.close()
 }
 
 /** What a ledger keeps at `until` of a day's rows: months and days for ever, the details of hours for 92 days and those of minutes for two. */
-function asKept(rows: readonly LedgerRow[], until: number, facts: readonly BillingFacts[]): LedgerRow[] {
+function asKept(rows: readonly TallyRow[], until: number, facts: readonly BillingFacts[]): TallyRow[] {
   const hours = rows[0]?.grain === 'minute' ? coarsened(rows, 'hour', facts, undefined) : rows
   const days = longer(hours, 'day', facts)
   const months = longer(days, 'month', facts)
@@ -129,7 +129,7 @@ function asKept(rows: readonly LedgerRow[], until: number, facts: readonly Billi
   )
 }
 
-function longer(rows: readonly LedgerRow[], grain: 'day' | 'month', facts: readonly BillingFacts[]): LedgerRow[] {
+function longer(rows: readonly TallyRow[], grain: 'day' | 'month', facts: readonly BillingFacts[]): TallyRow[] {
   return coarsened(
     rows.filter(({ isDetail }) => !isDetail),
     grain,
@@ -141,7 +141,7 @@ function longer(rows: readonly LedgerRow[], grain: 'day' | 'month', facts: reado
 /** Makes up calls, and writes each into a journal table, and adds all to the ledger day by day. */
 function fill(
   journalFile: string,
-  { calls, since, until, add }: { calls: number; since: number; until: number; add: (rows: LedgerRow[]) => void },
+  { calls, since, until, add }: { calls: number; since: number; until: number; add: (rows: TallyRow[]) => void },
 ): void {
   const journal = openDriver(journalFile)
   journal.exec('PRAGMA journal_mode = OFF; PRAGMA synchronous = OFF')
@@ -149,7 +149,7 @@ function fill(
   const insert = journal.prepare('INSERT INTO call VALUES (?, ?, ?, ?, ?, ?, ?)')
   const generator = xoroshiro128plus(1)
   const random = () => uniformFloat64(generator)
-  let open = new Map<string, LedgerRow>()
+  let open = new Map<string, TallyRow>()
   let dayEnds = since + day
   journal.exec('BEGIN')
   for (let i = 0; i < calls; i++) {
@@ -183,7 +183,7 @@ function fill(
   journal.close()
 }
 
-function rowOf(bucket: number, lengthMs: number, provider: string, endpoint: string): LedgerRow {
+function rowOf(bucket: number, lengthMs: number, provider: string, endpoint: string): TallyRow {
   const grain: Grain = lengthMs === hour ? 'hour' : 'minute'
   return { bucket, grain, lengthMs, mode: 'reuse', provider, endpoint, tally: new Tally() }
 }

@@ -38,7 +38,7 @@ export async function matchingRatio(): Promise<Ratio> {
 
 export async function keyRatio(): Promise<Ratio> {
   const provider = compileProvider('ebbline', { baseUrl }, common)
-  const [keying, url] = [compileKeying({}), new URL(address)]
+  const [keying, url] = [compileKeying({ provider: 'ebbline', name: 'tides' }, {}), new URL(address)]
   const request = { method: 'GET', url, header: () => null }
   const ours = repeated(() => requestKey(provider, keying, request))
   return compare({

@@ -1,8 +1,8 @@
 #!/usr/bin/env node
 import { readFileSync } from 'node:fs'
-import type { Demo } from '../src/cli/demo-command.js'
+import type { Demo } from '../src/cli/cli-context.js'
 import { runCli } from '../src/cli/run.js'
-import { MissingPackageError } from '../src/core/errors/errors.js'
+import { MissingPackageError } from '../src/core/errors/setup-errors.js'
 
 const { version } = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string }
 

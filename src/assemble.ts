@@ -1,7 +1,7 @@
 import type { StashConfig } from './config/stash-config.js'
 import { compileProvider } from './core/endpoints/compile.js'
 import { RuleBook } from './core/endpoints/rule-book.js'
-import { unmatched } from './core/ledger/ledger-row.js'
+import { unmatched } from './core/endpoints/unmatched.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import type { Mode } from './core/rules/mode.js'
@@ -24,7 +24,7 @@ export interface Assembly {
   readonly bounds: readonly Bounds[]
 }
 
-export interface Surroundings {
+export interface EngineParts {
   readonly store: Store
   readonly clock: Clock
   readonly mode: Mode
@@ -35,7 +35,7 @@ export interface Surroundings {
 /** Puts the engine together from a checked configuration. Does nothing yet. */
 export function assemble(
   { providers = {}, sets = {}, fetch, random = Math.random }: StashConfig,
-  { store, clock, mode, events, warn }: Surroundings,
+  { store, clock, mode, events, warn }: EngineParts,
 ): Assembly {
   const books = new LedgerWriter(store, clock)
   const process = String(random()).slice(2, 12)

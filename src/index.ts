@@ -23,25 +23,21 @@ export type {
 } from './core/endpoints/options.js'
 // Errors
 export {
+  ArgumentsUnkeyableError,
   BrokenBodyError,
   BudgetSpentError,
   CallOverdueError,
-  ConfigError,
-  type ConfigFault,
-  type ErrorCode,
-  errorCodes,
   HeldOffError,
-  isStashenError,
   LimitReachedError,
-  MissingPackageError,
   NothingStoredError,
   OfflineError,
-  StashenError,
-  StoreError,
   UpstreamTimeoutError,
-} from './core/errors/errors.js'
+} from './core/errors/call-errors.js'
+export { type ErrorCode, errorCodes } from './core/errors/catalogue.js'
+export { ConfigError, type ConfigFault, MissingPackageError, StashClosedError, StoreError, UsageError } from './core/errors/setup-errors.js'
+export { isStashenError, StashenError } from './core/errors/stashen-error.js'
 export type { JournalLine } from './core/ledger/journal-line.js'
-export type { BillingFacts, ExchangeRates, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
+export type { BillingFacts, ExchangeRates, Grain, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
 export type { Credits, PricedPeriod } from './core/ledger/provider-prices.js'
 // Reports
 export type {
@@ -59,6 +55,8 @@ export type {
   TimeReport,
   Without,
 } from './core/ledger/report-model.js'
+export { sumTallies } from './core/ledger/sum-tallies.js'
+export type { TallyData } from './core/ledger/tally-data.js'
 export type { BudgetLevel, BudgetOptions } from './core/limits/budget.js'
 export type { CallRange, QuotaForecast } from './core/limits/forecast.js'
 export type { LimitOptions, WindowKind, WindowUnit } from './core/limits/limit.js'
@@ -66,8 +64,11 @@ export type { BudgetStatus, HoldOffStatus, LimitStatus, ProviderStatus } from '.
 export type { Money } from './core/money/money.js'
 export type { PlanOptions, PlanTerms, PlanTier, Rounding, UnbilledOutcome } from './core/money/plan.js'
 export type { Clock } from './core/ports/clock.js'
+export type { Entry } from './core/ports/entry-store.js'
 export type { Journal } from './core/ports/journal.js'
-export type { Entry, Maybe, Opening, SharedRecord, Store } from './core/ports/store.js'
+export type { Maybe } from './core/ports/maybe.js'
+export type { SharedRecord } from './core/ports/shared-records.js'
+export type { Opening, Store } from './core/ports/store.js'
 export type { FailureOptions } from './core/rules/failure.js'
 export type { AnswerFacts, FreshnessFunction } from './core/rules/freshness.js'
 export type { KeyedRequest, KeyFunction, KeyOptions } from './core/rules/keying.js'
@@ -79,4 +80,4 @@ export type { AsyncFunction, Operation, OperationOptions } from './engine/operat
 export { openStash } from './open-stash.js'
 export type { ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
 // Stores and time
-export { type MemoryStoreOptions, memoryStore } from './stores/memory/memory-store.js'
+export { type MemoryStoreOptions, memoryStore } from './stores/memory/store.js'

@@ -1,9 +1,11 @@
 import { assemble } from './assemble.js'
 import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
 import type { LedgerOptions, StashConfig } from './config/stash-config.js'
-import { compileEndpoint, endpointList, factsOf, resolveRule } from './core/endpoints/compile.js'
-import { StashenError } from './core/errors/errors.js'
-import { everyProvider, unmatched } from './core/ledger/ledger-row.js'
+import { compileEndpoint, endpointList, resolveRule } from './core/endpoints/compile.js'
+import { unmatched } from './core/endpoints/unmatched.js'
+import { StashClosedError } from './core/errors/setup-errors.js'
+import { factsOf } from './core/ledger/billing-facts.js'
+import { everyProvider } from './core/ledger/ledger-row.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import { durationMs } from './core/time/duration.js'
@@ -23,8 +25,8 @@ import { systemClock } from './engine/system-clock.js'
 import { readReport } from './queries/reports.js'
 import { readStatus } from './queries/status.js'
 import type { ReportOptions, Stash } from './stash.js'
-import { guardedStore } from './stores/guarded/guarded-store.js'
-import { memoryStore } from './stores/memory/memory-store.js'
+import { guardedStore } from './stores/guarded/store.js'
+import { memoryStore } from './stores/memory/store.js'
 
 /** How often entries that may be used no more are dropped, milliseconds. */
 const sweepEveryMs = 600_000
@@ -77,7 +79,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   let closing: Promise<void> | undefined
 
   function assertOpen(): void {
-    if (closing) throw closed()
+    if (closing) throw new StashClosedError()
   }
 
   const parts: OperationParts = { store, clock, books, runner, events, assertOpen }
@@ -89,13 +91,13 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     const [provider = '', name = ''] = id.split('.')
     const itsOptions = providers[provider] ?? {}
     const reuse = resolveRule(options, itsOptions, sets)
-    void store.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
+    void store.ledger.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
     return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets }), fn, options, parts)
   }
 
   async function close(): Promise<void> {
     stopSweeping()
-    await runner.settled(durationMs(config.closeWithin ?? defaultCloseWithin) as number, closed)
+    await runner.settled(durationMs(config.closeWithin ?? defaultCloseWithin) as number, (call) => new StashClosedError(call))
     store.tryAgain()
     await gate.settle()
     await books.close()
@@ -143,21 +145,17 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   return stash
 }
 
-function closed(): StashenError {
-  return new StashenError('STASH_CLOSED', 'the stash is closed: open another one, or close it later')
-}
-
 /** What a store gives that is no entry may have anything in any place. */
 function textOr(value: unknown, other: string): string {
   return typeof value === 'string' ? value : other
 }
 
 async function rememberFacts(store: Store, { providers = {}, sets = {}, exchange }: StashConfig, now: number): Promise<void> {
-  if (exchange) await store.addFacts({ provider: everyProvider, endpoint: null, since: now, rates: exchange })
+  if (exchange) await store.ledger.addFacts({ provider: everyProvider, endpoint: null, since: now, rates: exchange })
   for (const [name, options] of Object.entries(providers)) {
-    await store.addFacts(factsOf(name, options, now))
+    await store.ledger.addFacts(factsOf(name, options, now))
     for (const endpoint of endpointList(options))
-      await store.addFacts(factsOf(name, options, now, { name: endpoint.name, reuse: resolveRule(endpoint, options, sets) }))
+      await store.ledger.addFacts(factsOf(name, options, now, { name: endpoint.name, reuse: resolveRule(endpoint, options, sets) }))
   }
 }
 
@@ -166,7 +164,8 @@ function sweepNowAndThen(store: Store, clock: Clock, keeping: LedgerKeeping): ()
   let cancel = () => {}
   let stopped = false
   const sweep = async () => {
-    void store.sweep(clock.now())
+    void store.entries.sweep(clock.now())
+    void store.records.sweep(clock.now())
     const isMore = await keepLedgerSmall(store, clock.now(), keeping).catch(() => false) // told by the store's guard
     if (!stopped) cancel = clock.later(isMore ? sweepOnMs : sweepEveryMs, () => void sweep())
   }

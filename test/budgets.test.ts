@@ -1,6 +1,6 @@
 import { expect } from 'chai'
 import fc from 'fast-check'
-import { BudgetSpentError, type Clock, type LedgerRow, memoryStore, openStash, type PlanOptions, type StashEvents } from 'stashen'
+import { BudgetSpentError, type Clock, memoryStore, openStash, type PlanOptions, type StashEvents } from 'stashen'
 import { compileBudget } from '../src/core/limits/budget.js'
 import { budgetLevelOf } from '../src/core/limits/provider-spending.js'
 import { admit, nothingKnown, type Passage, type ProviderState, withEnded } from '../src/core/limits/provider-state.js'
@@ -123,7 +123,7 @@ describe('budgets', () => {
       await response.arrayBuffer()
       return `${stash.outcomeOf(response)?.how} ${stash.outcomeOf(response)?.reason}`
     } catch (error) {
-      return error instanceof BudgetSpentError ? `${error.code} ${error.retryAt.toISOString()}` : String(error)
+      return error instanceof BudgetSpentError ? `${error.code} ${error.retryAt?.toISOString()}` : String(error)
     }
   }
 
@@ -209,7 +209,10 @@ describe('budgets', () => {
         expect(await got(now, `${base}/tides/7`)).to.include('LimitReachedError')
         expect(received).to.have.length(6)
         await stash.report()
-        const others = (store.readLedger(0, Number.MAX_SAFE_INTEGER) as LedgerRow[]).reduce((sum, { tally }) => sum + tally.others, 0)
+        const others = (await store.ledger.read({ since: 0, until: Number.MAX_SAFE_INTEGER })).reduce(
+          (sum, { tally }) => sum + (tally.others ?? 0),
+          0,
+        )
         expect(others, 'calls of others, told apart').to.equal(14)
         expect((await stash.report()).providers[0]?.endpoints.map(({ endpoint }) => endpoint)).to.eql(['tides'])
         now.answer = json(() => ({}))

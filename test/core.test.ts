@@ -46,7 +46,7 @@ describe('moments in words', () => {
 describe('deciding', () => {
   const entry: StoredTimes = {
     ...{ storedAt: 1_000_000, bornAt: 995_000, freshUntil: 1_060_000 },
-    ...{ refreshableUntil: 1_060_000, usableUntil: 1_660_000, keepUntil: 1_660_000, mustRevalidate: false },
+    ...{ refreshableUntil: 1_060_000, usableUntil: 1_660_000, keepUntil: 1_660_000, mustRevalidate: false, invalidated: false },
   }
   const usual: Facts = {
     mode: 'reuse',
@@ -243,7 +243,11 @@ describe('rules', () => {
     })
     const keyOf = ({ path, query, caller }: { path: string; query: [string, string][]; caller: string | null }) => {
       const url = new URL(`https://tides.ebbline.example/v2/${encodeURIComponent(path)}?${new URLSearchParams(query)}`)
-      return requestKey(provider, compileKeying({}), { method: 'GET', url, header: (name) => (name === 'authorization' ? caller : null) })
+      return requestKey(provider, compileKeying({ provider: 'ebbline', name: 'tides' }, {}), {
+        method: 'GET',
+        url,
+        header: (name) => (name === 'authorization' ? caller : null),
+      })
     }
     /** What must be equal for two requests to be the same. */
     const sense = ({ path, query, caller }: Parameters<typeof keyOf>[0]) =>

@@ -2,9 +2,9 @@ import { createServer } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { gzipSync } from 'node:zlib'
 import { expect } from 'chai'
-import { BrokenBodyError, isStashenError, memoryStore, openStash, type Store, UpstreamTimeoutError } from 'stashen'
-import { bookMethods } from './support/store-methods.js'
+import { BrokenBodyError, isStashenError, memoryStore, openStash, UpstreamTimeoutError } from 'stashen'
 import { type Answer, breakOff, hang, json, noon, type Scene, scene, slow, tides } from './support/upstream.js'
+import { askedIn, wrappedStore } from './support/wrapped-store.js'
 
 const second = 1_000
 const minute = 60 * second
@@ -176,8 +176,7 @@ describe('stash.fetch', () => {
         const answers = calls.map(([path, init]) => now.stash.fetch(now.base + path, init).then((response) => response.status))
         await now.clock.sleep(second)
         await now.stash.close()
-        const rows = await store.readLedger(0, Number.MAX_SAFE_INTEGER)
-        expect(rows.reduce((sum, { tally }) => sum + tally.asked, 0)).to.equal(4)
+        expect(await askedIn(store)).to.equal(4)
         expect(await Promise.all(answers)).to.eql([200, 200, 200, 200])
       },
       { config: { store } },
@@ -325,18 +324,9 @@ describe('stash.fetch', () => {
   it('never gives an answer to a caller with another credential, and writes no credential down', () => {
     const store = memoryStore()
     const entries: unknown[] = []
-    const watched: Store = Object.assign(Object.create(store) as Store, {
-      get: (key: string) => store.get(key),
-      put: (entry: Parameters<Store['put']>[0]) => {
-        entries.push({ ...entry, body: '' })
-        return store.put(entry)
-      },
-      ...Object.fromEntries(
-        (['open', 'sweep', ...bookMethods, 'update', 'records', 'invalidate', 'remove', 'updateTimes', 'close'] as const).map((name) => [
-          name,
-          (...args: unknown[]) => (store[name] as (...args: unknown[]) => unknown)(...args),
-        ]),
-      ),
+    const watched = wrappedStore(store, (name, work, [entry]) => {
+      if (name === 'entries.put') entries.push({ ...(entry as object), body: '' })
+      return work()
     })
     return scene(
       async ({ stash, base, received }) => {
@@ -355,7 +345,7 @@ describe('stash.fetch', () => {
         expect(new Set(first).size, 'every caller has an answer of its own').to.equal(callers.length)
         expect(await Promise.all(callers.map(ask)), 'and gets it again').to.eql(first)
         expect(received).to.have.length(callers.length)
-        expect(JSON.stringify([entries, await stash.report(), await store.readFacts()])).to.not.include('hush')
+        expect(JSON.stringify([entries, await stash.report(), await store.ledger.facts()])).to.not.include('hush')
       },
       { provider: { endpoints: { tides }, secretQuery: ['key'], secretHeaders: ['X-Key'] }, config: { store: watched } },
     )
@@ -378,8 +368,8 @@ describe('stash.fetch', () => {
     const broken = memoryStore()
     let failing = true
     for (const name of ['get', 'put'] as const) {
-      const works = broken[name].bind(broken) as (arg: never) => never
-      broken[name] = (arg: never) => {
+      const works = broken.entries[name].bind(broken.entries) as (arg: never) => never
+      broken.entries[name] = (arg: never) => {
         if (failing) throw new Error('disk on fire')
         return works(arg)
       }

@@ -243,7 +243,7 @@ describe('limits', () => {
     expect(admit(both, third, noon), 'endpoints that did not fail are held off too').to.include({
       admitted: false,
       why: 'held-off',
-      whole: true,
+      providerWide: true,
     })
     const trial = admit(both, third, noon + second)
     expect(trial.admitted).to.equal(true)

@@ -2,7 +2,7 @@ import { expect } from 'chai'
 import fc from 'fast-check'
 import type { PlanOptions, Report } from 'stashen'
 import { coarsened } from '../src/core/ledger/coarsen.js'
-import type { BillingFacts, LedgerRow } from '../src/core/ledger/ledger-row.js'
+import type { BillingFacts, TallyRow } from '../src/core/ledger/ledger-row.js'
 import { reportOf } from '../src/core/ledger/report.js'
 import { Tally } from '../src/core/ledger/tally.js'
 import { invoices, type JournalCall } from './support/invoice-oracle.js'
@@ -11,7 +11,7 @@ import { begin, journals, plans, prices, zones } from './support/random-plans.js
 const minute = 60_000
 const day = 86_400_000
 
-function rowsOf(journal: readonly JournalCall[]): LedgerRow[] {
+function rowsOf(journal: readonly JournalCall[]): TallyRow[] {
   return journal.map(({ at, endpoint, how }) => {
     const tally = new Tally()
     tally.forwarded++
@@ -118,13 +118,13 @@ describe('plans', () => {
         const later: BillingFacts = { ...known, since, plan: { currency: 'EUR', perCall: '0.3', zone: 'Asia/Kathmandu' } }
         const facts = [{ ...known, limits: windows, quota }, ...others, { ...later, limits: windows, quota }]
         const fine = rowsOf(journal)
-        const longer = (rows: readonly LedgerRow[], grain: 'hour' | 'day' | 'month') =>
+        const longer = (rows: readonly TallyRow[], grain: 'hour' | 'day' | 'month') =>
           coarsened(rows, grain, facts, 'UTC').filter(({ isDetail }) => !isDetail)
         const hours = fine.length > 5 ? [...longer(fine.slice(5), 'hour'), ...fine.slice(0, 5)] : fine
         const days = longer(hours, 'day')
         const periodsOf = ({ providers }: Report) =>
           providers.flatMap(({ periods }) => periods.map(({ from, ...period }) => (plan.prepaid ? period.amount : { from, ...period })))
-        const told = (rows: readonly LedgerRow[]) => {
+        const told = (rows: readonly TallyRow[]) => {
           const report = reportOf({ rows, facts, since: 0, until: begin + 100 * day, times: { by: 'day', zone: plan.zone ?? 'UTC' } })
           const { without, with: made } = report.totals
           const byDay = report.times?.filter(({ with: one }) => one).map((one) => [one.from, one.with?.asked]) ?? []
@@ -133,12 +133,12 @@ describe('plans', () => {
           return { periods: periodsOf(report), made, upstream: without.upstream, calls: sum([...spans.values()].map(BigInt)) }
         }
         expect(told(days)).to.eql(told(fine))
-        const bill = (rows: readonly LedgerRow[]) => {
+        const bill = (rows: readonly TallyRow[]) => {
           const report = reportOf({ rows, facts, since: 0, until: begin + 100 * day })
           return { periods: periodsOf(report), totals: report.totals }
         }
         expect(bill(longer(days, 'month'))).to.eql(bill(days))
-        const refusedOf = (rows: readonly LedgerRow[]) =>
+        const refusedOf = (rows: readonly TallyRow[]) =>
           reportOf({ rows, facts, since: 0, until: begin + 100 * day }).totals.without.refused ?? 0
         const refused = refusedOf(fine)
         expect(refusedOf(longer(longer(fine, 'hour'), 'day')), 'refused').to.equal(refused)

@@ -45,12 +45,12 @@ async function play(watch: (stash: Stash) => Promise<void> | void): Promise<Stas
   try {
     for (const path of ['200', '200', '500', 'x']) await ask(`${base}/tides/${path}`)
     await ask(`${nowhere}/any`)
-    const works = store.put.bind(store)
-    store.put = () => {
+    const works = store.entries.put.bind(store.entries)
+    store.entries.put = () => {
       throw new Error('disk on fire, hush-store')
     }
     await stash.operation('skerrylight.find', async () => 'v-201', { freshFor: '1 day' })()
-    store.put = works
+    store.entries.put = works
     await new Promise((resolve) => setTimeout(resolve, 1_050))
     await ask(`${base}/tides/good`)
     await ask(`${base}/tides/429`)

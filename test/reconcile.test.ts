@@ -1,12 +1,12 @@
 import { expect } from 'chai'
 import type { UnbilledOutcome } from 'stashen'
 import { parseUsage } from '../src/config/usage-file.js'
-import { ConfigError } from '../src/core/errors/errors.js'
-import type { LedgerRow } from '../src/core/ledger/ledger-row.js'
+import { ConfigError } from '../src/core/errors/setup-errors.js'
+import type { TallyRow } from '../src/core/ledger/ledger-row.js'
 import { reconcile } from '../src/core/ledger/reconcile.js'
 import { Tally } from '../src/core/ledger/tally.js'
 
-const row = (at: string, counts: Partial<Tally>): LedgerRow => ({
+const row = (at: string, counts: Partial<Tally>): TallyRow => ({
   ...{ bucket: Date.parse(at), grain: 'minute', lengthMs: 60_000, mode: 'reuse', provider: 'ebbline', endpoint: 'tides' },
   tally: Object.assign(new Tally(), counts),
 })

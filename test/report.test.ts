@@ -8,6 +8,7 @@ import { fileJournal } from 'stashen/journal'
 import { reportText } from '../src/render/report-text.js'
 import { temporaryFolder } from './support/files.js'
 import { json, scene } from './support/upstream.js'
+import { askedIn } from './support/wrapped-store.js'
 
 const start = Date.parse('2026-06-30T21:30:00Z')
 const minute = 60_000
@@ -228,7 +229,7 @@ describe('reports', () => {
           expect(await hours()).to.eql(byHour)
           expect(await asked({ since: start + 5 * minute }), 'a part of an hour').to.equal(3)
         }
-        const grains = new Set((await store.readLedger(0, Number.MAX_SAFE_INTEGER)).map(({ grain }) => grain))
+        const grains = new Set((await store.ledger.read({ since: 0, until: Number.MAX_SAFE_INTEGER })).map(({ grain }) => grain))
         expect([...grains], 'what a report over a long time reads').to.eql(['day'])
         await till(3 * day)
         expect(await hours()).to.eql(byHour)
@@ -340,9 +341,9 @@ describe('reports', () => {
 
   it('keep what a failing store would not take, and write it later', async () => {
     const store = lasting()
-    const works = store.addToLedger.bind(store)
+    const works = store.ledger.add.bind(store.ledger)
     let failing = true
-    store.addToLedger = (rows) => {
+    store.ledger.add = (rows) => {
       if (failing) throw new Error('full')
       return works(rows)
     }
@@ -363,7 +364,7 @@ describe('reports', () => {
     )
     expect(warnings).to.have.length(1)
     expect(warnings[0]).to.include('full')
-    expect((await store.readLedger(0, Number.MAX_SAFE_INTEGER)).reduce((sum, { tally }) => sum + tally.asked, 0)).to.equal(10)
+    expect(await askedIn(store)).to.equal(10)
     await stash.close()
   })
 })

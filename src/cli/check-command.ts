@@ -10,11 +10,11 @@ import type { PlanOptions } from '../core/money/plan.js'
 import type { KeyingOptions } from '../core/rules/keying.js'
 import { planWords } from '../render/plan-text.js'
 import { type BoundLine, type LimitLine, type PlanLine, type RuleLine, rulesText } from '../render/rules-text.js'
+import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
-import type { Surroundings } from './run.js'
 
 /** `stashen check`: all faults of a configuration file, or its resolved rules and what is likely wrong. */
-export function addCheck(program: Command, { stdout }: Surroundings): void {
+export function addCheck(program: Command, { stdout }: CliContext): void {
   program
     .command('check')
     .description('check a configuration file, print its rules as they hold, and warn of what is likely wrong')

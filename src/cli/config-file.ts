@@ -1,8 +1,7 @@
 import { existsSync } from 'node:fs'
 import { configFiles, loadConfig } from '../config/load-config.js'
 import type { StashConfig } from '../config/stash-config.js'
-import { ConfigError } from '../core/errors/errors.js'
-import { UsageError } from './usage-error.js'
+import { ConfigError, UsageError } from '../core/errors/setup-errors.js'
 
 /** The configuration file that is meant, and what it holds. */
 export async function configOf(file: string | undefined): Promise<{ file: string; config: StashConfig }> {

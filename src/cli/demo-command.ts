@@ -1,17 +1,9 @@
 import { existsSync, rmSync } from 'node:fs'
 import { SingleBar } from 'cli-progress'
 import { type Command, InvalidArgumentError } from 'commander'
+import { UsageError } from '../core/errors/setup-errors.js'
+import type { CliContext, Demo } from './cli-context.js'
 import { printed, reportOfFile } from './report-command.js'
-import type { Surroundings } from './run.js'
-import { UsageError } from './usage-error.js'
-
-/** What plays the demo day into a store file. */
-export interface Demo {
-  readonly zone: string
-  /** Names of the providers that the demo's store file holds. */
-  readonly providers: readonly string[]
-  run(setting: { file: string; seed: number; onStart(calls: number): void; onCalls(calls: number): void }): Promise<unknown>
-}
 
 interface DemoCommandOptions {
   readonly store: string
@@ -20,7 +12,7 @@ interface DemoCommandOptions {
 }
 
 /** `stashen demo`: a day in a made-up harbour office, played twice. */
-export function addDemo(program: Command, { stdout, stderr }: Surroundings, load: () => Promise<Demo>): void {
+export function addDemo(program: Command, { stdout, stderr }: CliContext, load: () => Promise<Demo>): void {
   program
     .command('demo')
     .description('play a made-up day of calls, without the stash and with it, and report')

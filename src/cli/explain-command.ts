@@ -1,13 +1,13 @@
 import type { Command } from 'commander'
 import pc from 'picocolors'
+import { UsageError } from '../core/errors/setup-errors.js'
 import { explainRequest } from '../explain-request.js'
 import { explanationText } from '../render/explanation-text.js'
-import { memoryStore } from '../stores/memory/memory-store.js'
+import { memoryStore } from '../stores/memory/store.js'
+import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { momentOf } from './moment.js'
 import { knownZone, localZone, openToRead } from './report-command.js'
-import type { Surroundings } from './run.js'
-import { UsageError } from './usage-error.js'
 
 interface ExplainOptions {
   readonly header: readonly string[]
@@ -20,7 +20,7 @@ interface ExplainOptions {
 }
 
 /** `stashen explain [METHOD] URL`: what a request would do and why. Calls nothing, changes nothing. */
-export function addExplain(program: Command, { stdout }: Surroundings): void {
+export function addExplain(program: Command, { stdout }: CliContext): void {
   program
     .command('explain')
     .description('say which endpoint covers a request, its key, what is stored, and what a call would do and why')

@@ -1,5 +1,5 @@
+import { UsageError } from '../core/errors/setup-errors.js'
 import { momentForms, momentMs } from '../core/time/moment.js'
-import { UsageError } from './usage-error.js'
 
 /** A moment that an option gives, milliseconds since 1970-01-01T00:00Z; the present where it gives none. */
 export function momentOf(at: string | undefined, zone: string): number {

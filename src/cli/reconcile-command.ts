@@ -3,13 +3,13 @@ import { type Command, InvalidArgumentError, Option } from 'commander'
 import pc from 'picocolors'
 import { parseUsage } from '../config/usage-file.js'
 import type { UsageExportOptions } from '../core/endpoints/options.js'
+import { UsageError } from '../core/errors/setup-errors.js'
 import type { Reconciliation } from '../core/ledger/reconcile.js'
 import { readReconciliation } from '../queries/reconciliation.js'
 import { reconciliationText } from '../render/reconciliation-text.js'
+import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { knownZone, openToRead } from './report-command.js'
-import type { Surroundings } from './run.js'
-import { UsageError } from './usage-error.js'
 
 interface ReconcileOptions {
   readonly store: string
@@ -25,7 +25,7 @@ interface ReconcileOptions {
 }
 
 /** `stashen reconcile USAGE`: a provider's own usage export held against the ledger. */
-export function addReconcile(program: Command, { stdout }: Surroundings): void {
+export function addReconcile(program: Command, { stdout }: CliContext): void {
   program
     .command('reconcile')
     .description("hold a provider's own usage export or invoice lines (CSV or JSON) against the ledger, day by day")

@@ -1,6 +1,7 @@
 import { existsSync, statSync } from 'node:fs'
 import { type Command, Option } from 'commander'
 import pc from 'picocolors'
+import { UsageError } from '../core/errors/setup-errors.js'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Store } from '../core/ports/store.js'
 import { readReport } from '../queries/reports.js'
@@ -12,9 +13,8 @@ import { reportMarkdown } from '../render/report-markdown.js'
 import { reportText } from '../render/report-text.js'
 import { type ReportBy, reportBys } from '../stash.js'
 import { fileJournal } from '../stores/journal/file-journal.js'
-import { sqliteStore } from '../stores/sqlite/sqlite-store.js'
-import type { Surroundings } from './run.js'
-import { UsageError } from './usage-error.js'
+import { sqliteStore } from '../stores/sqlite/store.js'
+import type { CliContext } from './cli-context.js'
 
 interface ReportCommandOptions {
   readonly store: string
@@ -32,7 +32,7 @@ const formats = ['text', 'json', 'csv', 'md', 'html'] as const
 type Format = (typeof formats)[number]
 
 /** `stashen report`: what the ledger of a store file says. */
-export function addReport(program: Command, { stdout }: Surroundings): void {
+export function addReport(program: Command, { stdout }: CliContext): void {
   program
     .command('report')
     .description('print calls, quota, latency and money, with and without the stash')

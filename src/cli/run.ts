@@ -1,28 +1,20 @@
 import { Command, CommanderError } from 'commander'
-import { ConfigError, isStashenError } from '../core/errors/errors.js'
+import { ConfigError, UsageError } from '../core/errors/setup-errors.js'
+import { isStashenError } from '../core/errors/stashen-error.js'
 import { addCheck } from './check-command.js'
-import { addDemo, type Demo } from './demo-command.js'
+import type { CliContext } from './cli-context.js'
+import { addDemo } from './demo-command.js'
 import { addExplain } from './explain-command.js'
 import { addReconcile } from './reconcile-command.js'
 import { addReport } from './report-command.js'
 import { addStatus } from './status-command.js'
-import { UsageError } from './usage-error.js'
-
-/** What the command line needs of the world around it. */
-export interface Surroundings {
-  readonly stdout: { write(text: string): unknown }
-  readonly stderr: NodeJS.WriteStream
-  readonly version: string
-  /** Loads what plays the demo day. */
-  readonly demo: () => Promise<Demo>
-}
 
 /** Exit codes of every command. */
 const exitCodes = { done: 0, failed: 1, usage: 2 } as const
 
 /** Runs the command line; returns the exit code. Nothing it does ends the process. */
-export async function runCli(args: readonly string[], surroundings: Surroundings): Promise<number> {
-  const { stdout, stderr, version, demo } = surroundings
+export async function runCli(args: readonly string[], context: CliContext): Promise<number> {
+  const { stdout, stderr, version, demo } = context
   const program = new Command('stashen')
     .description('Looks into the stash of your third-party API calls.')
     .version(version, '-V, --version', 'print the version')
@@ -31,12 +23,12 @@ export async function runCli(args: readonly string[], surroundings: Surroundings
     .exitOverride()
     .configureOutput({ writeOut: (text) => void stdout.write(text), writeErr: () => {} })
     .addHelpText('after', '\nExit codes: 0 done, 1 failed while running, 2 called wrongly (unknown option, missing or foreign file).')
-  addDemo(program, surroundings, demo)
-  addReport(program, surroundings)
-  addReconcile(program, surroundings)
-  addStatus(program, surroundings)
-  addExplain(program, surroundings)
-  addCheck(program, surroundings)
+  addDemo(program, context, demo)
+  addReport(program, context)
+  addReconcile(program, context)
+  addStatus(program, context)
+  addExplain(program, context)
+  addCheck(program, context)
   try {
     if (args.length === 0) {
       program.outputHelp()

@@ -2,9 +2,9 @@ import type { Command } from 'commander'
 import pc from 'picocolors'
 import { readStatus } from '../queries/status.js'
 import { statusText } from '../render/status-text.js'
+import type { CliContext } from './cli-context.js'
 import { momentOf } from './moment.js'
 import { knownZone, localZone, openToRead } from './report-command.js'
-import type { Surroundings } from './run.js'
 
 interface StatusOptions {
   readonly store: string
@@ -14,7 +14,7 @@ interface StatusOptions {
 }
 
 /** `stashen status`: what limits leave, what is held off, who waits, what went wrong last, and how the store does. */
-export function addStatus(program: Command, { stdout }: Surroundings): void {
+export function addStatus(program: Command, { stdout }: CliContext): void {
   program
     .command('status')
     .description('print what limits leave of each provider, hold-offs, queues, last errors, and how the store does')

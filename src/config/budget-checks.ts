@@ -1,5 +1,5 @@
 import type { ProviderOptions } from '../core/endpoints/options.js'
-import type { ConfigFault } from '../core/errors/errors.js'
+import type { ConfigFault } from '../core/errors/setup-errors.js'
 import type { BudgetOptions } from '../core/limits/budget.js'
 
 /** Faults of budgets that only several options together show. Their shape may be wrong too: what cannot be read is passed over. */

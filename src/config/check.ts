@@ -1,6 +1,6 @@
 import type { z } from 'zod'
 import type { CallOptions, RuleOptions } from '../core/endpoints/options.js'
-import { ConfigError, type ConfigFault } from '../core/errors/errors.js'
+import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
 import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { optionNamesAt, withNearest } from './nearest-name.js'
 import { callOptionsSchema, configSchema, operationSchema } from './schema.js'

@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs'
 import { resolve } from 'node:path'
 import { pathToFileURL } from 'node:url'
 import { type Document, LineCounter, parseDocument } from 'yaml'
-import { ConfigError, type ConfigFault } from '../core/errors/errors.js'
+import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
 import { checkConfig } from './check.js'
 import type { StashConfig } from './stash-config.js'
 

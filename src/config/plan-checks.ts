@@ -1,4 +1,4 @@
-import type { ConfigFault } from '../core/errors/errors.js'
+import type { ConfigFault } from '../core/errors/setup-errors.js'
 import type { PlanOptions, PlanTerms } from '../core/money/plan.js'
 
 /** What only holds for a period, and means nothing without one. */

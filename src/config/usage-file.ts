@@ -1,6 +1,6 @@
 import { parse } from 'csv-parse/sync'
 import type { UsageExportOptions } from '../core/endpoints/options.js'
-import { ConfigError, type ConfigFault } from '../core/errors/errors.js'
+import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
 import type { UsageOfDay } from '../core/ledger/reconcile.js'
 
 /**

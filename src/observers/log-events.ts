@@ -1,5 +1,5 @@
 import type { EventName, StashEvents } from '../core/decide/events.js'
-import { errorWords } from '../core/error-text.js'
+import { errorWords } from '../core/errors/error-text.js'
 import type { Stash } from '../stash.js'
 
 type Level = 'debug' | 'info' | 'warn' | 'error'

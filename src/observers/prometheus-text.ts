@@ -1,4 +1,4 @@
-import { MissingPackageError } from '../core/errors/errors.js'
+import { MissingPackageError } from '../core/errors/setup-errors.js'
 import type { Figures, Report } from '../core/ledger/report-model.js'
 
 type Client = typeof import('prom-client')

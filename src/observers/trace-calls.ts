@@ -1,7 +1,7 @@
 import type { Attributes, MetricAttributes } from '@opentelemetry/api'
 import type { StashEvents } from '../core/decide/events.js'
-import { errorKind } from '../core/error-text.js'
-import { MissingPackageError } from '../core/errors/errors.js'
+import { errorKind } from '../core/errors/error-text.js'
+import { MissingPackageError } from '../core/errors/setup-errors.js'
 import type { Stash } from '../stash.js'
 
 type Api = typeof import('@opentelemetry/api')

@@ -20,7 +20,7 @@ export async function readReconciliation(
   now: number,
   { provider, usage, mode, zone: wanted }: ReconciliationWanted,
 ): Promise<Reconciliation | undefined> {
-  const facts = await store.readFacts()
+  const facts = await store.ledger.facts()
   if (!facts.some((one) => one.provider === provider)) return undefined
   const known = factsInForce(facts)
   const plan = known.plan(provider, now)

@@ -1,7 +1,8 @@
-import { StashenError } from '../core/errors/errors.js'
-import { type BillingFacts, bucketMs, type LedgerRow } from '../core/ledger/ledger-row.js'
+import { UsageError } from '../core/errors/setup-errors.js'
+import { type BillingFacts, bucketMs, type TallyRow } from '../core/ledger/ledger-row.js'
 import { forecastFromMs } from '../core/ledger/quota-use.js'
-import { type ReportInput, reportOf, rowsSince } from '../core/ledger/report.js'
+import { reportOf, rowsSince } from '../core/ledger/report.js'
+import type { ReportInput } from '../core/ledger/report-input.js'
 import type { Report } from '../core/ledger/report-model.js'
 import type { Journal } from '../core/ports/journal.js'
 import type { Store } from '../core/ports/store.js'
@@ -17,20 +18,17 @@ export async function readReport(
   store: Store,
   now: number,
   { since, until, zone = 'UTC', by }: ReportOptions = {},
-  { unwritten = [], journal }: { readonly unwritten?: readonly LedgerRow[]; readonly journal?: Pick<Journal, 'read'> | undefined } = {},
+  { unwritten = [], journal }: { readonly unwritten?: readonly TallyRow[]; readonly journal?: Pick<Journal, 'read'> | undefined } = {},
 ): Promise<Report> {
   if (!isTimeZone(zone))
-    throw new StashenError('USAGE', `"zone" is ${JSON.stringify(zone)}, which is no time zone: give an IANA name, e.g. "Europe/Oslo"`)
+    throw new UsageError(`"zone" is ${JSON.stringify(zone)}, which is no time zone: give an IANA name, e.g. "Europe/Oslo"`)
   if (by !== undefined && !reportBys.includes(by))
-    throw new StashenError('USAGE', `"by" is ${JSON.stringify(by)}: give ${reportBys.map((one) => `"${one}"`).join(', ')}`)
+    throw new UsageError(`"by" is ${JSON.stringify(by)}: give ${reportBys.map((one) => `"${one}"`).join(', ')}`)
   if (by === 'key' && !journal)
-    throw new StashenError(
-      'USAGE',
-      '"by" is "key", for which a journal is needed: open the stash with "journal", e.g. fileJournal("./calls.jsonl")',
-    )
+    throw new UsageError('"by" is "key", for which a journal is needed: open the stash with "journal", e.g. fileJournal("./calls.jsonl")')
   const from = since === undefined ? 0 : bucketOf(momentOf(since, 'since', now, zone))
   const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentOf(until, 'until', now, zone)
-  const facts = await store.readFacts()
+  const facts = await store.ledger.facts()
   const begin = from === 0 ? 0 : Math.min(from, rowsSince(facts, from))
   const rows = await readRows(
     store,
@@ -49,7 +47,7 @@ async function forecastInput(
   store: Store,
   facts: readonly BillingFacts[],
   { end, now }: { readonly end: number; readonly now: number },
-  unwritten: readonly LedgerRow[],
+  unwritten: readonly TallyRow[],
 ): Promise<Pick<ReportInput, 'recent' | 'reportedLeft'>> {
   if (!facts.some(({ quota }) => quota)) return {}
   const since = end - forecastFromMs
@@ -65,7 +63,7 @@ async function forecastInput(
 function momentOf(moment: Moment, option: string, now: number, zone: string): number {
   const ms = momentMs(moment, now, zone)
   if (ms !== undefined) return ms
-  throw new StashenError('USAGE', `"${option}" is ${JSON.stringify(moment)}, which is no moment: give ${momentForms}`)
+  throw new UsageError(`"${option}" is ${JSON.stringify(moment)}, which is no moment: give ${momentForms}`)
 }
 
 /** Begin of the bucket that a moment falls in: buckets are reported whole. */

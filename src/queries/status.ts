@@ -6,7 +6,7 @@ import type { StashStatus } from '../stash.js'
 export async function readStatus(store: Store, now: number, trouble?: string): Promise<StashStatus> {
   const at = new Date(now).toISOString()
   try {
-    const { entries, bytes } = await store.size()
+    const { entries, bytes } = await store.entries.size()
     return { at, store: { trouble: trouble ?? null, entries, bytes }, providers: await statusOfProviders(store, now) }
   } catch (error) {
     const what = trouble ?? (error instanceof Error ? error.message : String(error))

@@ -1,5 +1,5 @@
 import Table from 'cli-table3'
-import type { ConfigFault } from '../core/errors/errors.js'
+import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { noLines } from './plain-table.js'
 import type { Colors } from './report-text.js'
 

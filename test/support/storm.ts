@@ -1,6 +1,6 @@
-import { type Entry, type Maybe, memoryStore, type Store } from 'stashen'
+import { type Entry, memoryStore, type Store } from 'stashen'
 import type { FastClock } from 'stashen/harbour'
-import { bookMethods } from './store-methods.js'
+import { wrappedStore } from './wrapped-store.js'
 
 /** Draws numbers from 0 to 1; the same seed, the same numbers (mulberry32). */
 export function randomOf(seed: number): () => number {
@@ -80,27 +80,12 @@ export function flappingStore(clock: FastClock, turnMs: number): Store {
   const store = memoryStore({ maxEntries: 300 })
   const begin = clock.now()
   const turn = () => (['works', 'works', 'fails', 'works', 'hangs', 'rubbish'] as const)[Math.floor((clock.now() - begin) / turnMs) % 6]
-  const flapping = <A extends unknown[], T>(work: (...args: A) => Maybe<T>) => {
-    return async (...args: A): Promise<T> => {
-      if (turn() === 'fails') throw new Error('disk on fire')
-      if (turn() === 'hangs') await new Promise(() => {})
-      return work(...args)
-    }
-  }
-  const get = flapping((key: string) => store.get(key))
-  return {
-    ...Object.fromEntries(
-      (['put', 'updateTimes', 'invalidate', 'remove', 'update', 'records', 'sweep', ...bookMethods, 'size', 'trim'] as const).map(
-        (name) => [name, flapping((...args: unknown[]) => (store[name] as (...args: unknown[]) => Maybe<unknown>).apply(store, args))],
-      ),
-    ),
-    open: () => {},
-    close: () => store.close(),
-    async get(key: string) {
-      const entry = await get(key)
-      return entry && turn() === 'rubbish' ? spoiled(entry) : entry
-    },
-  } as unknown as Store
+  return wrappedStore(store, async (name, work) => {
+    if (turn() === 'fails') throw new Error('disk on fire')
+    if (turn() === 'hangs') await new Promise(() => {})
+    const done = await work()
+    return name === 'entries.get' && done && turn() === 'rubbish' ? spoiled(done as Entry) : done
+  })
 }
 
 function spoiled(entry: Entry): Entry {

@@ -74,7 +74,8 @@ function decideOnline(facts: Facts): Decision {
   if (!entry && facts.varied) return { do: 'call', fwd: 'vary-miss', reason: 'no-variant', reuse: 'shared' }
   if (!entry) return { do: 'call', fwd: 'uri-miss', reason: 'absent', reuse: 'shared' }
   const fresh = isFresh(entry, facts.freshForMs, now)
-  if (directives.anyAge && (fresh || !neverStale)) return { do: 'serve', how: fresh ? 'hit' : 'stale', reason: 'any-age-asked' }
+  if (directives.anyAge && (fresh || (!neverStale && !entry.invalidated && !entry.mustRevalidate)))
+    return { do: 'serve', how: fresh ? 'hit' : 'stale', reason: 'any-age-asked' }
   if (directives.ask === 'check') return { do: 'call', fwd: 'request', reason: 'check-asked', reuse: 'own' }
   if (fresh && suits(entry, directives, now)) {
     const ahead = entry.freshUntil - now <= facts.refreshAheadMs && !directives.storedOnly && !facts.excerpt
@@ -123,7 +124,8 @@ function suits(entry: StoredTimes, { maxAgeMs, minFreshMs }: RequestDirectives, 
 
 /** Whether the request accepts an answer that is so far past its freshness (RFC 9111 section 5.2.1.2). */
 function acceptsStale(entry: StoredTimes, { maxAgeMs, minFreshMs, maxStaleMs }: RequestDirectives, now: number): boolean {
-  if (maxStaleMs === undefined || minFreshMs !== undefined || entry.mustRevalidate || now < entry.storedAt) return false
+  if (maxStaleMs === undefined || minFreshMs !== undefined || entry.mustRevalidate || entry.invalidated || now < entry.storedAt)
+    return false
   const pastAllowedAge = maxAgeMs === undefined ? 0 : ageMs(entry, now) - maxAgeMs
   return Math.max(now - entry.freshUntil, pastAllowedAge) <= maxStaleMs
 }

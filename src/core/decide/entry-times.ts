@@ -16,6 +16,8 @@ export interface StoredTimes {
   readonly keepUntil: number
   /** Whether the upstream forbids any use of it past its freshness (RFC 9111 section 5.2.2.2). */
   readonly mustRevalidate: boolean
+  /** Whether it may be used only once the upstream has confirmed it, whatever its times say (RFC 9111 section 4.4). */
+  readonly invalidated: boolean
 }
 
 /** How far two clocks that write to one store may differ before an entry "from the future" is distrusted, in milliseconds. */
@@ -27,7 +29,7 @@ const clockSkew = 5_000
  */
 export function isFresh(entry: StoredTimes, freshForMs: number, now: number): boolean {
   const sinceStored = now - entry.storedAt
-  return now < entry.freshUntil && sinceStored < freshForMs && sinceStored > -clockSkew
+  return !entry.invalidated && now < entry.freshUntil && sinceStored < freshForMs && sinceStored > -clockSkew
 }
 
 /** Whether an entry may be given out while it is refreshed, by the rule it was stored under and by the present one. */
@@ -37,7 +39,7 @@ export function isRefreshable(
   now: number,
 ): boolean {
   const sinceStored = now - entry.storedAt
-  return now < entry.refreshableUntil && sinceStored > -clockSkew && sinceStored < freshForMs + staleWhileRevalidateMs
+  return !entry.invalidated && now < entry.refreshableUntil && sinceStored > -clockSkew && sinceStored < freshForMs + staleWhileRevalidateMs
 }
 
 /** Whether an entry may be given out when its refresh fails. What the request itself accepts counts before what was stored. */
@@ -48,7 +50,7 @@ export function isUsable(
   now: number,
 ): boolean {
   const sinceStored = now - entry.storedAt
-  if (sinceStored <= -clockSkew) return false
+  if (entry.invalidated || sinceStored <= -clockSkew) return false
   if (directives.staleIfErrorMs !== undefined) return !entry.mustRevalidate && now < entry.freshUntil + directives.staleIfErrorMs
   return now < entry.usableUntil && sinceStored < freshForMs + staleIfErrorMs
 }
@@ -67,10 +69,10 @@ export function slid<T extends StoredTimes>(times: T, freshMs: number, capMs: nu
   }
 }
 
-/** The times of an entry that was found to be out of date: it is given out only once the upstream has confirmed it (RFC 9111 section 4.4). */
-export function outOfDate(times: StoredTimes, now: number): StoredTimes {
+/** The times of an entry that was invalidated at `now`: its freshness has ended, and no option of a request brings it back. */
+export function invalidatedTimes(times: StoredTimes, now: number): StoredTimes {
   const ended = Math.min(now, times.freshUntil)
-  return { ...times, freshUntil: ended, refreshableUntil: ended, usableUntil: ended, mustRevalidate: true }
+  return { ...times, freshUntil: ended, refreshableUntil: ended, usableUntil: ended, invalidated: true }
 }
 
 /** Only the times, of something that has more. */
@@ -82,6 +84,7 @@ export function timesOf({
   usableUntil,
   keepUntil,
   mustRevalidate,
+  invalidated,
 }: StoredTimes): StoredTimes {
-  return { storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate }
+  return { storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate, invalidated }
 }

@@ -1,6 +1,6 @@
 import type { BudgetLevel } from '../limits/budget.js'
+import type { Units } from '../money/units.js'
 import type { Mode } from '../rules/mode.js'
-import type { Units } from '../rules/units.js'
 import type { Outcome } from './outcome.js'
 
 /** Where something happened: an endpoint or operation, or a provider as a whole. */

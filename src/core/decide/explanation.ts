@@ -1,4 +1,4 @@
-import type { LifetimeSource } from '../http/upstream-directives.js'
+import type { LifetimeSource } from '../http/stored-head.js'
 import type { Mode } from '../rules/mode.js'
 import type { Reason } from './reasons.js'
 

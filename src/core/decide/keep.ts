@@ -1,6 +1,6 @@
 import { type Exchange, initialAgeMs } from '../http/age.js'
-import { type Fields, fieldValue } from '../http/stored-head.js'
-import { type Audience, type LifetimeSource, type UpstreamDirectives, upstreamDirectives } from '../http/upstream-directives.js'
+import { type Fields, fieldValue, type LifetimeSource } from '../http/stored-head.js'
+import { type Audience, type UpstreamDirectives, upstreamDirectives } from '../http/upstream-directives.js'
 import { type AnswerFacts, type Freshness, freshUntilOf } from '../rules/freshness.js'
 import type { StoredTimes } from './entry-times.js'
 
@@ -121,7 +121,18 @@ function byRule(rule: KeepRule, freshUntil: number, storedAt: number, bornAt: nu
   const refreshableUntil = freshUntil + rule.staleWhileRevalidateMs
   const usableUntil = freshUntil + rule.staleIfErrorMs
   const keepUntil = Math.max(refreshableUntil, usableUntil)
-  return { storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate: false, freshBy: 'rule', withheld: [] }
+  return {
+    storedAt,
+    bornAt,
+    freshUntil,
+    refreshableUntil,
+    usableUntil,
+    keepUntil,
+    mustRevalidate: false,
+    invalidated: false,
+    freshBy: 'rule',
+    withheld: [],
+  }
 }
 
 interface Lifetime {
@@ -143,6 +154,7 @@ function withWord(rule: KeepRule, word: UpstreamDirectives, { freshUntil, answer
     ...{ storedAt: answeredAt, bornAt, freshUntil, refreshableUntil, usableUntil, freshBy, withheld: word.withheld },
     keepUntil: Math.max(refreshableUntil, usableUntil),
     mustRevalidate: word.mustRevalidate,
+    invalidated: false,
   }
 }
 

@@ -1,7 +1,6 @@
 import Big from 'big.js'
-import { type BillingFacts, unmatched } from '../ledger/ledger-row.js'
 import { compileBudget } from '../limits/budget.js'
-import { compileLimit, compileQuota, windowOf } from '../limits/limit.js'
+import { compileLimit, compileQuota } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
 import type { Money } from '../money/money.js'
 import { compileFailure } from '../rules/failure.js'
@@ -14,6 +13,7 @@ import { unitsUpTo } from '../rules/units.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
 import type { NamedEndpointOptions, ProviderOptions, QuotaOptions, ReuseOptions, RuleOptions } from './options.js'
+import { unmatched } from './unmatched.js'
 
 const defaultTimeouts = { firstByte: '10 s', total: '1 min' } as const
 const defaultHoldOff = { first: '1 s', upTo: '5 min' } as const
@@ -52,7 +52,7 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
           fallback: endpoint.fallback,
           repeatable: template.method === 'GET' || template.method === 'HEAD' || safe,
         },
-        ...{ keying: compileKeying({ ...endpoint, version: rule.version }) },
+        ...{ keying: compileKeying({ provider: name, name: endpoint.name }, { ...endpoint, version: rule.version }) },
       },
     ]
   })
@@ -170,36 +170,8 @@ export function endpointList(options: ProviderOptions): NamedEndpointOptions[] {
   return isList(endpoints) ? [...endpoints] : Object.entries(endpoints).map(([name, endpoint]) => ({ ...endpoint, name }))
 }
 
-/** What the books must know of a provider, or of one of its endpoints or operations. */
-export function factsOf(
-  provider: string,
-  options: ProviderOptions,
-  since: number,
-  endpoint?: { name: string; reuse: ReuseOptions },
-): BillingFacts {
-  const { quota } = options
-  return {
-    provider,
-    endpoint: endpoint?.name ?? null,
-    since,
-    plan: endpoint ? undefined : options.plan,
-    price: endpoint?.reuse && priceOf(endpoint.reuse),
-    quota: endpoint || !quota ? undefined : quotaOf(quota),
-    limits: endpoint ? undefined : windowsOf(options),
-  }
-}
-
-function quotaOf({ calls, per, zone = 'UTC' }: QuotaOptions): Quota {
+export function quotaOf({ calls, per, zone = 'UTC' }: QuotaOptions): Quota {
   return { calls, per, zone }
-}
-
-function windowsOf({ limits = [] }: ProviderOptions): BillingFacts['limits'] {
-  const windows = limits.map(windowOf).filter((window) => window !== undefined)
-  return windows.length > 0 ? windows : undefined
-}
-
-function priceOf({ perCall, weight }: ReuseOptions): BillingFacts['price'] {
-  return perCall === undefined && weight === undefined ? undefined : { perCall, weight }
 }
 
 /** The price of one call, where every call has the same. */

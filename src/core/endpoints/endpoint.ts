@@ -6,7 +6,7 @@ import type { ReportedQuota } from '../limits/reported-limits.js'
 import type { Money } from '../money/money.js'
 import type { UnbilledOutcome } from '../money/plan.js'
 import type { FailureRule } from '../rules/failure.js'
-import type { KeyedRequest, Keying } from '../rules/keying.js'
+import type { CallerRule, KeyedRequest, Keying } from '../rules/keying.js'
 import type { Mode } from '../rules/mode.js'
 import type { RequestTemplate } from '../rules/request-template.js'
 import type { UnitSources } from '../rules/units.js'
@@ -62,13 +62,10 @@ export interface RequestEndpoint extends Endpoint {
 }
 
 /** A provider once its options are compiled. */
-export interface Provider {
+export interface Provider extends CallerRule {
   readonly name: string
   readonly mode: Mode
   readonly base: { readonly origin: string; readonly segments: readonly string[] } | undefined
-  readonly secretQuery: ReadonlySet<string>
-  /** Header fields that say who calls: their values keep answers apart, as a digest. */
-  readonly callerHeaders: readonly string[]
   readonly endpoints: readonly RequestEndpoint[]
   /** Stands for calls to the provider that no endpoint covers. */
   readonly rest: Endpoint

@@ -1,4 +1,5 @@
-import type { LifetimeSource } from './upstream-directives.js'
+/** Where a freshness lifetime comes from. */
+export type LifetimeSource = 's-maxage' | 'max-age' | 'Expires' | 'no-cache' | 'heuristic'
 
 /** Header fields as name and value, repeated fields as pairs of their own. */
 export type Fields = readonly (readonly [string, string])[]

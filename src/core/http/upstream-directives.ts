@@ -1,7 +1,7 @@
 import { dateOf } from './age.js'
 import { type CacheDirectives, directivesOf } from './cache-directives.js'
 import { parseHttpDate } from './http-date.js'
-import { type Fields, fieldValue } from './stored-head.js'
+import { type Fields, fieldValue, type LifetimeSource } from './stored-head.js'
 
 /** What of an exchange matters for what its answer's fields allow. */
 export interface Answered {
@@ -17,9 +17,6 @@ export interface Audience {
   readonly shared: boolean
   readonly targets: readonly string[]
 }
-
-/** Where a freshness lifetime comes from. */
-export type LifetimeSource = 's-maxage' | 'max-age' | 'Expires' | 'no-cache' | 'heuristic'
 
 /** What an upstream says of reusing its answer. Durations are milliseconds. */
 export interface UpstreamDirectives {

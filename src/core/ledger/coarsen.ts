@@ -2,7 +2,7 @@ import { Temporal } from 'temporal-polyfill'
 import { billingPeriod, changesOf } from '../money/plan.js'
 import { periodAround } from '../time/calendar.js'
 import { factsInForce } from './facts-in-force.js'
-import { type BillingFacts, bucketMs, type Grain, type LedgerRow } from './ledger-row.js'
+import { type BillingFacts, bucketMs, type Grain, type TallyRow } from './ledger-row.js'
 import { overLimits, settledMs } from './over-limit.js'
 import { Tally } from './tally.js'
 
@@ -12,15 +12,15 @@ import { Tally } from './tally.js'
  * prices or of what is known of its provider: so every bill comes out as it would have before.
  */
 export function coarsened(
-  rows: readonly LedgerRow[],
+  rows: readonly TallyRow[],
   grain: Exclude<Grain, 'minute'>,
   facts: readonly BillingFacts[],
   zone: string | undefined,
-): LedgerRow[] {
+): TallyRow[] {
   const over = overLimits(rows, factsInForce(facts), settledMs[grain])
   const buckets = new Map<string, (at: number) => Span>()
-  const sums = new Map<string, LedgerRow>()
-  const details: LedgerRow[] = []
+  const sums = new Map<string, TallyRow>()
+  const details: TallyRow[] = []
   for (const row of [...rows].sort((a, b) => a.bucket - b.bucket)) {
     const { provider, endpoint, mode } = row
     const spanOf = buckets.get(provider) ?? spans(grain, facts, provider, zone)

@@ -1,30 +1,30 @@
 import { billedCalls } from '../money/billed-calls.js'
 import type { Money } from '../money/money.js'
-import type { Units } from '../rules/units.js'
+import type { Units } from '../money/units.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { type Costs, sumOf } from './figures.js'
-import type { LedgerMode, LedgerRow } from './ledger-row.js'
+import type { LedgerMode, TallyRow } from './ledger-row.js'
 import { type Pricing, type ProviderPrices, priceProvider } from './provider-prices.js'
 
 /** What a report is priced by. */
 export interface Known {
   readonly known: FactsInForce
   /** Calls of each row that limits would have refused had all gone upstream. */
-  readonly over: ReadonlyMap<LedgerRow, number>
+  readonly over: ReadonlyMap<TallyRow, number>
 }
 
 type Price<T> = (mode: LedgerMode, callsOf: Pricing['callsOf'], unitsOf?: Pricing['unitsOf']) => T
 
 export const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
 
-export function costsOf(facts: Known, provider: string, rows: readonly LedgerRow[], since: number, until: number): Costs<ProviderPrices> {
+export function costsOf(facts: Known, provider: string, rows: readonly TallyRow[], since: number, until: number): Costs<ProviderPrices> {
   return costsOfKinds(facts, (mode, callsOf, unitsOf = unitsMade) =>
     priceProvider(facts.known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf, unitsOf }),
   )
 }
 
 export function costsOfKinds<T>({ over }: Known, price: Price<T>): Costs<T> {
-  const refused = (row: LedgerRow) => row.tally.overLimit + (over.get(row) ?? 0)
+  const refused = (row: TallyRow) => row.tally.overLimit + (over.get(row) ?? 0)
   return {
     measured: price('measure', ({ tally }, plan) => billedCalls(plan, tally)),
     reused: price('reuse', ({ tally }, plan) => billedCalls(plan, tally)),

@@ -2,11 +2,11 @@ import { Temporal } from 'temporal-polyfill'
 import { billedCalls } from '../money/billed-calls.js'
 import { beginsOf } from '../time/calendar.js'
 import type { FactsInForce } from './facts-in-force.js'
-import type { LedgerRow } from './ledger-row.js'
+import type { TallyRow } from './ledger-row.js'
 import { priceTimes } from './provider-prices.js'
 
 /** What the plan of a provider charges for the calls of each day of `zone` (IANA), as decimals in its currency; by day, `YYYY-MM-DD`. */
-export function dailyCharges(known: FactsInForce, provider: string, rows: readonly LedgerRow[], zone: string): Map<string, string> {
+export function dailyCharges(known: FactsInForce, provider: string, rows: readonly TallyRow[], zone: string): Map<string, string> {
   if (rows.length === 0) return new Map()
   const first = rows.reduce((earliest, { bucket }) => Math.min(earliest, bucket), Number.POSITIVE_INFINITY)
   const end = rows.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), 0)

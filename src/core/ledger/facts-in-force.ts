@@ -41,13 +41,14 @@ export function factsInForce(facts: readonly BillingFacts[]): FactsInForce {
   }
 }
 
-/** The newest facts of the same provider and endpoint. `facts` come oldest first. */
-export function newestLike(facts: readonly BillingFacts[], { provider, endpoint }: BillingFacts): BillingFacts | undefined {
-  return facts.findLast((one) => one.provider === provider && one.endpoint === endpoint)
+/** Whether the newest facts of the same provider and endpoint say the same. `facts` come oldest first. */
+export function isKnown(facts: readonly BillingFacts[], one: BillingFacts): boolean {
+  const newest = facts.findLast(({ provider, endpoint }) => provider === one.provider && endpoint === one.endpoint)
+  return newest !== undefined && sameFacts(newest, one)
 }
 
 /** Whether two facts say the same, whenever they began to hold. */
-export function sameFacts(one: BillingFacts, other: BillingFacts): boolean {
+function sameFacts(one: BillingFacts, other: BillingFacts): boolean {
   return JSON.stringify(contents(one)) === JSON.stringify(contents(other))
 }
 

@@ -1,6 +1,6 @@
 import { type Money, MoneySum } from '../money/money.js'
 import type { Histogram } from './histogram.js'
-import type { LedgerRow } from './ledger-row.js'
+import type { TallyRow } from './ledger-row.js'
 import type { Avoided, Comparison, Figures, Percentiles, Without } from './report-model.js'
 import { Tally } from './tally.js'
 
@@ -17,7 +17,7 @@ export interface Counted {
 }
 
 /** Counts rows together. `over`: calls of each row that limits would have refused and that are not settled in it. */
-export function counted(rows: readonly LedgerRow[], over: ReadonlyMap<LedgerRow, number>): Counted {
+export function counted(rows: readonly TallyRow[], over: ReadonlyMap<TallyRow, number>): Counted {
   const sums = { measure: new Tally(true), reuse: new Tally(true) }
   let refused = 0
   for (const row of rows) {

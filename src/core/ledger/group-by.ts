@@ -1,8 +1,8 @@
-import type { LedgerRow } from './ledger-row.js'
+import type { TallyRow } from './ledger-row.js'
 
 /** Groups in the order of their names. */
-export function groupBy(rows: readonly LedgerRow[], nameOf: (row: LedgerRow) => string): [string, LedgerRow[]][] {
-  const groups = new Map<string, LedgerRow[]>()
+export function groupBy(rows: readonly TallyRow[], nameOf: (row: TallyRow) => string): [string, TallyRow[]][] {
+  const groups = new Map<string, TallyRow[]>()
   for (const row of rows) {
     const group = groups.get(nameOf(row))
     if (group) group.push(row)

@@ -2,7 +2,8 @@ import type { WindowedCalls } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
 import type { PlanOptions } from '../money/plan.js'
 import type { Mode } from '../rules/mode.js'
-import type { Tally } from './tally.js'
+import { Tally } from './tally.js'
+import type { TallyData } from './tally-data.js'
 
 /** Under which mode calls were counted; those answered offline count as reused. */
 export type LedgerMode = Exclude<Mode, 'offline'>
@@ -14,7 +15,7 @@ export const bucketMs = 60_000
 export const grains = ['minute', 'hour', 'day', 'month'] as const
 export type Grain = (typeof grains)[number]
 
-/** The tally of one endpoint in one mode and one time bucket. */
+/** The tally of one endpoint in one mode and one time bucket, as plain data. */
 export interface LedgerRow {
   /** Begin of the bucket, milliseconds since 1970-01-01T00:00Z. */
   readonly bucket: number
@@ -26,18 +27,36 @@ export interface LedgerRow {
   readonly mode: LedgerMode
   readonly provider: string
   readonly endpoint: string
+  readonly tally: TallyData
+}
+
+/** The same, with a tally that can be counted in. */
+export interface TallyRow extends Omit<LedgerRow, 'tally'> {
   readonly tally: Tally
+}
+
+export function plainRow(row: TallyRow): LedgerRow {
+  return { ...row, tally: row.tally.toJSON() }
+}
+
+export function tallyRow(row: LedgerRow): TallyRow {
+  return { ...row, tally: Tally.from(row.tally) }
+}
+
+/** What says which row of the ledger a row is. */
+export function placeOfRow({ bucket, grain, isDetail = false, mode, provider, endpoint }: Omit<LedgerRow, 'tally'>): string {
+  return JSON.stringify([bucket, grain, isDetail, mode, provider, endpoint])
 }
 
 /** The grain of the details of a row, which together hold the same calls. */
 export const finerThan = { month: 'day', day: 'hour', hour: 'minute' } as const
 
-/** The moment that a row counts for where times are told apart: the begin of a minute, the middle of what is longer. */
-export function momentOf({ bucket, grain, lengthMs }: Pick<LedgerRow, 'bucket' | 'grain' | 'lengthMs'>): number {
+/** The moment that a row counts for where times are distinguished: the begin of a minute, the middle of what is longer. */
+export function momentOf({ bucket, grain, lengthMs }: Pick<TallyRow, 'bucket' | 'grain' | 'lengthMs'>): number {
   return grain === 'minute' ? bucket : bucket + Math.floor(lengthMs / 2)
 }
 
-/** What the books must know to price and weigh the calls of a provider, or of one of its endpoints, from `since` on. */
+/** What the ledger must know to price and weigh the calls of a provider, or of one of its endpoints, from `since` on. */
 export interface BillingFacts {
   readonly provider: string
   /** Null where it holds for the provider as a whole. */
@@ -61,6 +80,3 @@ export interface ExchangeRates {
 
 /** Stands for the provider of facts that hold for all of them. */
 export const everyProvider = '(all)'
-
-/** Stands for the endpoint of a provider's calls that no endpoint covers, and for the provider of calls to nobody known. */
-export const unmatched = '(unmatched)'

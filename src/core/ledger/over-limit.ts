@@ -1,12 +1,12 @@
 import { quotaPeriod } from '../limits/quota.js'
 import type { FactsInForce } from './facts-in-force.js'
-import { bucketMs, type Grain, grains, type LedgerRow } from './ledger-row.js'
+import { bucketMs, type Grain, grains, type TallyRow } from './ledger-row.js'
 
 /** Windows up to this length are settled in the rows of a grain, milliseconds: they were when these were put together of finer ones. */
 export const settledMs: Record<Grain, number> = { minute: 0, hour: 3_600_000, day: 86_400_000, month: 86_400_000 }
 
 /** Details were settled with the longer bucket that they are of. */
-function settledIn({ grain, isDetail }: LedgerRow): number {
+function settledIn({ grain, isDetail }: TallyRow): number {
   return settledMs[isDetail ? (grains[grains.indexOf(grain) + 1] as Grain) : grain]
 }
 
@@ -15,12 +15,12 @@ function settledIn({ grain, isDetail }: LedgerRow): number {
  * provider allow in a window. Windows are taken to lie with the clock, calls in a window to be refused from the moment on when it is full;
  * limits of bursts and of calls at once are left out. It is the fewest that can have been. What is settled in a row already is not told again.
  */
-export function overLimits(rows: readonly LedgerRow[], known: FactsInForce, upToMs = Number.POSITIVE_INFINITY): Map<LedgerRow, number> {
-  const over = new Map<LedgerRow, number>()
+export function overLimits(rows: readonly TallyRow[], known: FactsInForce, upToMs = Number.POSITIVE_INFINITY): Map<TallyRow, number> {
+  const over = new Map<TallyRow, number>()
   if (!known.anyLimits) return over
   const sorted = rows.filter(({ mode }) => mode === 'reuse').sort((a, b) => a.bucket - b.bucket)
   for (const itsRows of groups(sorted, ({ provider }) => provider)) {
-    const [first] = itsRows as [LedgerRow]
+    const [first] = itsRows as [TallyRow]
     const limits = known.limits(first.provider, itsRows.at(-1)?.bucket ?? first.bucket) ?? []
     for (const { calls, perMs } of [...limits].sort((a, b) => a.perMs - b.perMs)) {
       const windowMs = Math.max(perMs, bucketMs)
@@ -47,8 +47,8 @@ export function overLimits(rows: readonly LedgerRow[], known: FactsInForce, upTo
 }
 
 /** Has calls of a window refused from the moment on when it is full; those of one moment in proportion. */
-function refuse(window: readonly LedgerRow[], allowed: number, over: Map<LedgerRow, number>): void {
-  const passing = (row: LedgerRow) => row.tally.asked - row.tally.overLimit - (over.get(row) ?? 0)
+function refuse(window: readonly TallyRow[], allowed: number, over: Map<TallyRow, number>): void {
+  const passing = (row: TallyRow) => row.tally.asked - row.tally.overLimit - (over.get(row) ?? 0)
   let left = allowed
   for (const moment of groups(window, ({ bucket }) => bucket)) {
     const asked = moment.reduce((sum, row) => sum + passing(row), 0)
@@ -66,8 +66,8 @@ function refuse(window: readonly LedgerRow[], allowed: number, over: Map<LedgerR
 }
 
 /** Neighbours that belong together, in their order; all of a group, wherever they are. */
-function groups<T>(rows: readonly LedgerRow[], of: (row: LedgerRow) => T): LedgerRow[][] {
-  const byGroup = new Map<T, LedgerRow[]>()
+function groups<T>(rows: readonly TallyRow[], of: (row: TallyRow) => T): TallyRow[][] {
+  const byGroup = new Map<T, TallyRow[]>()
   for (const row of rows) {
     const group = byGroup.get(of(row))
     if (group) group.push(row)

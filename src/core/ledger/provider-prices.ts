@@ -4,9 +4,9 @@ import type { Money } from '../money/money.js'
 import { chargeOfPeriod, chargeOfUnits, type Metered } from '../money/period-charge.js'
 import { billingPeriod, type PlanOptions, type PlanTerms, termsAt as termsOfPlan } from '../money/plan.js'
 import { priceDigits } from '../money/price-digits.js'
-import type { Units } from '../rules/units.js'
+import type { Units } from '../money/units.js'
 import type { FactsInForce } from './facts-in-force.js'
-import { bucketMs, type LedgerRow, momentOf } from './ledger-row.js'
+import { bucketMs, momentOf, type TallyRow } from './ledger-row.js'
 
 /** What the calls of a provider cost: by endpoint, what belongs to none (base fees), and by billing period. */
 export interface ProviderPrices {
@@ -45,8 +45,8 @@ export function priceTimes(known: FactsInForce, pricing: Omit<Pricing, 'until'>,
 }
 
 /** Rows by the begin of the stretch that they fall into, in the order of time. */
-export function byTime(rows: readonly LedgerRow[], begins: readonly number[]): Map<number, LedgerRow[]> {
-  const groups = new Map<number, LedgerRow[]>()
+export function byTime(rows: readonly TallyRow[], begins: readonly number[]): Map<number, TallyRow[]> {
+  const groups = new Map<number, TallyRow[]>()
   let i = 0
   for (const row of [...rows].sort((a, b) => momentOf(a) - momentOf(b))) {
     while (i + 1 < begins.length && momentOf(row) >= (begins[i + 1] as number)) i++
@@ -62,21 +62,21 @@ interface Slice {
   readonly plan: PlanOptions
   readonly start: number
   readonly end: number
-  readonly before: LedgerRow[]
-  readonly within: LedgerRow[]
+  readonly before: TallyRow[]
+  readonly within: TallyRow[]
 }
 
 export interface Pricing {
   readonly provider: string
   /** In any order; from the begin of the first billing period on, what is before `since` counts only towards its places in that period. */
-  readonly rows: readonly LedgerRow[]
+  readonly rows: readonly TallyRow[]
   readonly since: number
   /** End of the report, exclusive. */
   readonly until: number
   /** How many calls of a row count, by the plan in force. */
-  readonly callsOf: (row: LedgerRow, plan: PlanOptions) => number
+  readonly callsOf: (row: TallyRow, plan: PlanOptions) => number
   /** The units of a row that count. */
-  readonly unitsOf: (row: LedgerRow) => Units
+  readonly unitsOf: (row: TallyRow) => Units
 }
 
 /**
@@ -91,7 +91,7 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
   const periods: PricedPeriod[] = []
   for (const slice of slicesOf(known, provider, rows, since)) {
     const { plan, start, end, before, within } = slice
-    const usage = (part: readonly LedgerRow[]) => usageOf(known, plan, part, { callsOf, unitsOf })
+    const usage = (part: readonly TallyRow[]) => usageOf(known, plan, part, { callsOf, unitsOf })
     const [earlier, later] = [usage(before), usage(within)]
     const first = firstTerms(known, provider, { plan, start })
     const whole = chargeOfPeriod(first, [...earlier.metered, ...later.metered], earlier.own.plus(later.own), plan.currency)
@@ -129,13 +129,13 @@ function firstTerms(known: FactsInForce, provider: string, { plan, start }: Pick
 }
 
 /** From the first to the last of some rows. */
-function spanOf(rows: readonly LedgerRow[]): { from: string; until: string } {
+function spanOf(rows: readonly TallyRow[]): { from: string; until: string } {
   const end = rows.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), 0)
   return { from: new Date(rows[0]?.bucket ?? 0).toISOString(), until: new Date(end).toISOString() }
 }
 
 /** How many prepaid credits were used by the rows of a provider up to the last of them, and are left of those bought. */
-export function creditsOf(known: FactsInForce, provider: string, rows: readonly LedgerRow[], callsOf: Pricing['callsOf']): Credits | null {
+export function creditsOf(known: FactsInForce, provider: string, rows: readonly TallyRow[], callsOf: Pricing['callsOf']): Credits | null {
   const last = rows.reduce((latest, { bucket }) => Math.max(latest, bucket), Number.NEGATIVE_INFINITY)
   const plan = known.plan(provider, last)
   if (!plan?.prepaid) return null
@@ -155,7 +155,7 @@ export interface Credits {
 }
 
 /** The billing periods that rows fall into, each with its rows in the order of time. */
-function slicesOf(known: FactsInForce, provider: string, rows: readonly LedgerRow[], since: number): Slice[] {
+function slicesOf(known: FactsInForce, provider: string, rows: readonly TallyRow[], since: number): Slice[] {
   const slices = new Map<string, Slice>()
   let current: { slice: Slice; plan: PlanOptions } | undefined
   for (const row of [...rows].sort((a, b) => a.bucket - b.bucket)) {
@@ -182,7 +182,7 @@ interface Usage {
 function usageOf(
   known: FactsInForce,
   plan: PlanOptions,
-  rows: readonly LedgerRow[],
+  rows: readonly TallyRow[],
   { callsOf, unitsOf }: Pick<Pricing, 'callsOf' | 'unitsOf'>,
 ): Usage {
   const metered: Metered[] = []

@@ -1,18 +1,18 @@
 import { type ForecastInput, forecastQuota, type HourOfCalls, type QuotaForecast } from '../limits/forecast.js'
 import { type Quota, quotaPeriod } from '../limits/quota.js'
-import type { LedgerRow } from './ledger-row.js'
+import type { TallyRow } from './ledger-row.js'
 import { momentOf } from './ledger-row.js'
 import type { QuotaUse } from './report-model.js'
 
 export interface QuotaInput {
   readonly quota: Quota
   /** Rows of the provider, of the period at least. */
-  readonly rows: readonly LedgerRow[]
+  readonly rows: readonly TallyRow[]
   /** Begin of the last bucket told, and end of the report. */
   readonly last: number
   readonly until: number
   /** Rows of the provider of the last weeks before `until` by the hour, where a forecast is wanted. */
-  readonly recent: readonly LedgerRow[]
+  readonly recent: readonly TallyRow[]
   /** What the provider itself said is left, if it did. */
   readonly reported: number | undefined
 }
@@ -59,13 +59,13 @@ export function quotaUse({ quota, rows, last, until, recent, reported }: QuotaIn
   }
 }
 
-type Count = (row: LedgerRow) => number
+type Count = (row: TallyRow) => number
 const reusing: Count = ({ mode, tally }) => (mode === 'reuse' ? tally.upstream : 0)
 const measuring: Count = ({ mode, tally }) => (mode === 'measure' ? tally.upstream : 0)
 const allAsked: Count = ({ mode, tally }) => (mode === 'reuse' ? tally.asked : 0)
 
 /** Whole hours before `until`, from the first in which anything was called on; longer buckets are spread evenly. */
-function hoursOf(rows: readonly LedgerRow[], count: Count, until: number): HourOfCalls[] {
+function hoursOf(rows: readonly TallyRow[], count: Count, until: number): HourOfCalls[] {
   const end = Math.floor(until / hourMs)
   const first = rows.reduce((earliest, { bucket }) => Math.min(earliest, Math.ceil(bucket / hourMs)), end)
   const calls = new Map<number, number>()
@@ -80,7 +80,7 @@ function hoursOf(rows: readonly LedgerRow[], count: Count, until: number): HourO
 }
 
 /** Calls made up to some moments of a time, without the stash and with it: by the hour where it is no longer than two days, else by the day. */
-function courseOf(rows: readonly LedgerRow[], { start, end }: { start: number; end: number }, reuses: boolean): QuotaUse['course'] {
+function courseOf(rows: readonly TallyRow[], { start, end }: { start: number; end: number }, reuses: boolean): QuotaUse['course'] {
   const step = end - start <= shortMs ? hourMs : 24 * hourMs
   const steps = Math.max(0, Math.ceil((end - start) / step))
   const sums = Array.from({ length: steps }, () => ({ without: 0, with: 0 }))

@@ -2,7 +2,7 @@ import Big from 'big.js'
 import { Temporal } from 'temporal-polyfill'
 import { billedCalls } from '../money/billed-calls.js'
 import type { PlanOptions } from '../money/plan.js'
-import { type LedgerRow, momentOf } from './ledger-row.js'
+import { momentOf, type TallyRow } from './ledger-row.js'
 import { Tally } from './tally.js'
 
 /** What a provider's own usage export says of one day, `YYYY-MM-DD`. */
@@ -61,7 +61,7 @@ export interface Reconciliation {
 export interface ReconcileInput {
   readonly provider: string
   readonly usage: readonly UsageOfDay[]
-  readonly rows: readonly LedgerRow[]
+  readonly rows: readonly TallyRow[]
   readonly plan: Pick<PlanOptions, 'notBilled'>
   /** IANA time zone of the days of the export. */
   readonly zone: string

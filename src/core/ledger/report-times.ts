@@ -2,9 +2,9 @@ import { beginsOf } from '../time/calendar.js'
 import { costsOfKinds, type Known, unitsMade } from './costs.js'
 import { compare, counted, sumOf } from './figures.js'
 import { groupBy } from './group-by.js'
-import { grains, type LedgerRow } from './ledger-row.js'
+import { grains, type TallyRow } from './ledger-row.js'
 import { byTime, priceTimes } from './provider-prices.js'
-import type { ReportInput } from './report.js'
+import type { ReportInput } from './report-input.js'
 import type { TimeReport } from './report-model.js'
 import type { TimeSaved } from './time-saved.js'
 
@@ -15,7 +15,7 @@ const longestMs = 27 * 3_600_000
  * Begins of the hours or days that are told apart, and the end of the last of them; where longer buckets were counted, their begins in place
  * of those within.
  */
-export function spansOf({ by, zone }: NonNullable<ReportInput['times']>, rows: readonly LedgerRow[], first: number, end: number): number[] {
+export function spansOf({ by, zone }: NonNullable<ReportInput['times']>, rows: readonly TallyRow[], first: number, end: number): number[] {
   const longer = rows.filter(({ grain }) => grains.indexOf(grain) > grains.indexOf(by))
   const within = (begin: number) => longer.some(({ bucket, lengthMs }) => begin > bucket && begin < bucket + lengthMs)
   const begins = [...beginsOf(by, first, end, zone)]
@@ -30,7 +30,7 @@ export function spansOf({ by, zone }: NonNullable<ReportInput['times']>, rows: r
 /** The same calls hour by hour, or day by day. */
 export function timesOf(
   facts: Known & { readonly time: TimeSaved },
-  rows: readonly LedgerRow[],
+  rows: readonly TallyRow[],
   spans: readonly number[],
   range: { since: number; until: number },
 ): TimeReport[] {

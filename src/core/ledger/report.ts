@@ -5,30 +5,14 @@ import { allOf, costsOf } from './costs.js'
 import { factsInForce } from './facts-in-force.js'
 import { type Costs, type Counted, compare, counted, sumOf, together } from './figures.js'
 import { groupBy } from './group-by.js'
-import type { BillingFacts, LedgerRow } from './ledger-row.js'
+import type { BillingFacts, TallyRow } from './ledger-row.js'
 import { overLimits } from './over-limit.js'
 import { billingSince, creditsOf, type ProviderPrices } from './provider-prices.js'
 import { quotaUse } from './quota-use.js'
+import type { ReportInput } from './report-input.js'
 import type { ProviderReport, Report } from './report-model.js'
 import { spansOf, timesOf } from './report-times.js'
 import { TimeSaved } from './time-saved.js'
-
-/** What a report is computed from. */
-export interface ReportInput {
-  /** Every row from `since` or `rowsSince`, whichever is earlier, to the end of the report. */
-  readonly rows: readonly LedgerRow[]
-  readonly facts: readonly BillingFacts[]
-  /** Rows older than this count only towards quotas and places in billing periods. */
-  readonly since: number
-  /** End of the time reported, exclusive: what was asked for, at the latest the present. */
-  readonly until: number
-  /** Rows of the last weeks before `until` by the hour, which quotas are foreseen by; without them none is. */
-  readonly recent?: readonly LedgerRow[]
-  /** What providers said is left of their quotas now. */
-  readonly reportedLeft?: ReadonlyMap<string, number>
-  /** Whether calls are also told by the hours or days of a time zone. */
-  readonly times?: { readonly by: 'hour' | 'day'; readonly zone: string } | undefined
-}
 
 /** Computes a report from the ledger's rows. */
 export function reportOf({ rows, facts, since, until, times, recent = [], reportedLeft = new Map() }: ReportInput): Report {
@@ -86,13 +70,13 @@ function isUsed({ counted: { measure, reuse } }: { readonly counted: Counted }):
 }
 
 /** The rows of calls made while reusing, else while measuring. */
-function rowsMade(rows: readonly LedgerRow[]): readonly LedgerRow[] {
+function rowsMade(rows: readonly TallyRow[]): readonly TallyRow[] {
   const reused = rows.filter(({ mode }) => mode === 'reuse')
   return reused.length > 0 ? reused : rows
 }
 
 /** Begins of the first and the last bucket, and the latest end of one. */
-function extentOf(rows: readonly LedgerRow[]): { first: number; last: number; end: number } {
+function extentOf(rows: readonly TallyRow[]): { first: number; last: number; end: number } {
   let [first, last, end] = [Number.POSITIVE_INFINITY, Number.NEGATIVE_INFINITY, Number.NEGATIVE_INFINITY]
   for (const { bucket, lengthMs } of rows) {
     first = Math.min(first, bucket)

@@ -1,53 +1,6 @@
-import type { Units } from '../rules/units.js'
+import type { Units } from '../money/units.js'
 import { ages, Histogram, latencies } from './histogram.js'
-
-/**
- * What is counted. The first six say how a call of the application ended and add up to the calls asked; the `up...`
- * ones say how a call to the provider ended, and answered, refused and failed ones add up to the upstream calls; the next two compare a refreshed answer with the
- * one it took the place of.
- */
-const countNames = [
-  /** answered from store, fresh */
-  'hit',
-  /** answered from store, past its freshness */
-  'stale',
-  /** answered by an upstream call that another caller had begun */
-  'collapsed',
-  /** answered by an upstream call of its own */
-  'forwarded',
-  /** answered by the endpoint's default, for the upstream failed */
-  'fallback',
-  /** ended in an error, a refusal (429) or a server error (5xx) */
-  'errored',
-  'upAnswered',
-  /** of these, 304: the stored answer still holds */
-  'upUnmodified',
-  /** of the answered, 4xx but 429 */
-  'upClientError',
-  'upRefused',
-  'upFailed',
-  /** of the failed, those with an answer, 5xx */
-  'upServerError',
-  'changed',
-  'unchanged',
-  /** stored answers that could not be read, and were dropped */
-  'corrupt',
-  /** calls while measuring that reuse would have answered from store */
-  'wouldHit',
-  /** of the upstream calls, those that nobody waited for, and those that repeated a failed one */
-  'upBackground',
-  'upRepeated',
-  /** calls that others made with the same key, by what the provider says is left of its quota */
-  'others',
-  /** calls asked that limits would have refused had all gone upstream, as far as that is settled */
-  'overLimit',
-  /** how long callers waited who were answered from store or by another's call, and how long answered upstream calls took: microseconds */
-  'avoidedMicros',
-  'upMicros',
-] as const
-
-type CountName = (typeof countNames)[number]
-type Counts = Record<CountName, number>
+import { type Counts, countNames, type TallyData } from './tally-data.js'
 
 /** What was counted for one endpoint in one stretch of time. Of constant size, whatever the traffic. */
 export class Tally implements Counts {
@@ -117,7 +70,7 @@ export class Tally implements Counts {
   }
 
   /** Only what is not zero, so that a stored row stays small. */
-  toJSON(): object {
+  toJSON(): TallyData {
     const counts = Object.fromEntries(countNames.filter((name) => this[name] !== 0).map((name) => [name, this[name]]))
     const hasUnits = Object.keys(this.units.made).length + Object.keys(this.units.asked).length > 0
     const kept = hasUnits ? { units: this.units } : {}
@@ -127,7 +80,7 @@ export class Tally implements Counts {
   }
 
   /** From what `toJSON` made. */
-  static from({ units, ms, upMs, ageMs, ...counts }: StoredTally): Tally {
+  static from({ units, ms, upMs, ageMs, ...counts }: TallyData): Tally {
     const tally = Object.assign(new Tally(), counts)
     if (units) for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, units[kind])
     if (ms) tally.latency = new Histogram(latencies, ms)
@@ -135,15 +88,6 @@ export class Tally implements Counts {
     if (ageMs) tally.age = new Histogram(ages, ageMs)
     return tally
   }
-}
-
-/** A tally as JSON. */
-export interface StoredTally extends Partial<Counts> {
-  readonly oldestStaleMs?: number
-  readonly units?: Tally['units']
-  readonly ms?: string
-  readonly upMs?: string
-  readonly ageMs?: string
 }
 
 /** Counts what an upstream call's status says of how it ended. */

@@ -1,5 +1,5 @@
 import { type Counted, meanMicros, microsSaved } from './figures.js'
-import type { LedgerRow } from './ledger-row.js'
+import type { TallyRow } from './ledger-row.js'
 import type { Tally } from './tally.js'
 
 /** How much longer callers would have waited, by the mean time of each endpoint's upstream calls in the whole of a report. */
@@ -22,7 +22,7 @@ export class TimeSaved {
     return this.sum(endpoints.map((one) => this.#ms(provider, one.endpoint, one.counted.reuse)))
   }
 
-  ofRows(rows: readonly LedgerRow[]): number | null {
+  ofRows(rows: readonly TallyRow[]): number | null {
     return this.sum(rows.map(({ provider, endpoint, mode, tally }) => (mode === 'reuse' ? this.#ms(provider, endpoint, tally) : null)))
   }
 

@@ -1,5 +1,5 @@
 import type { Ending } from '../money/billed-calls.js'
-import type { Units } from '../rules/units.js'
+import type { Units } from '../money/units.js'
 import type { Budget, Spending } from './budget.js'
 import type { BudgetState } from './budget-state.js'
 import { afterFailure, type HoldOff, type HoldOffRule, heldOffUntil } from './hold-off.js'

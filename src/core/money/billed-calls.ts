@@ -1,11 +1,18 @@
-import type { Tally } from '../ledger/tally.js'
 import type { Money } from './money.js'
 import type { PlanOptions, UnbilledOutcome } from './plan.js'
 
-type Counts = Pick<Tally, 'upAnswered' | 'upUnmodified' | 'upClientError' | 'upRefused' | 'upFailed' | 'upServerError'>
+/** Upstream calls by how they ended; unmodified and client errors are answered ones, server errors failed ones. */
+interface UpstreamCounts {
+  readonly upAnswered: number
+  readonly upUnmodified: number
+  readonly upClientError: number
+  readonly upRefused: number
+  readonly upFailed: number
+  readonly upServerError: number
+}
 
 /** How many of the upstream calls made a plan bills. */
-export function billedCalls({ notBilled = [] }: Pick<PlanOptions, 'notBilled'>, tally: Counts): number {
+export function billedCalls({ notBilled = [] }: Pick<PlanOptions, 'notBilled'>, tally: UpstreamCounts): number {
   const { upAnswered, upUnmodified, upClientError, upRefused, upFailed, upServerError } = tally
   const ways: [UnbilledOutcome[], number][] = [
     [[], upAnswered - upUnmodified - upClientError],

@@ -1,5 +1,5 @@
 import Big from 'big.js'
-import type { Units } from '../rules/units.js'
+import type { Units } from '../money/units.js'
 import type { PlanTerms } from './plan.js'
 import { digitsOf } from './price-digits.js'
 

@@ -1,4 +1,4 @@
-import type { Maybe } from './store.js'
+import type { Maybe } from './maybe.js'
 
 /**
  * Where calls are written down one by one, as lines of JSON (JSON Lines) without line ends.

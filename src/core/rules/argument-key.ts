@@ -1,25 +1,32 @@
 import canonicalize from 'canonicalize'
-import { StashenError } from '../errors/errors.js'
+import { ArgumentsUnkeyableError } from '../errors/call-errors.js'
 import { exactText, InexactValue } from './exact-text.js'
 import { isPlainData } from './plain-data.js'
+
+/** Whose keys are made: an endpoint or operation, and what each of its keys begins with. */
+export interface KeyOwner {
+  readonly provider: string
+  readonly name: string
+  readonly prefix: string
+}
 
 /**
  * The key of an operation's call: its name and its arguments, as canonical JSON (RFC 8785) where they are plain data, else as text that
  * tells them apart as well. Arguments left out and arguments given as undefined at the end are the same. Throws `ARGUMENTS_UNKEYABLE`
  * for what cannot be told apart by what it holds.
  */
-export function argumentKey(operation: string, args: readonly unknown[]): string {
+export function argumentKey(owner: KeyOwner, args: readonly unknown[]): string {
   const given = args.slice(0, args.findLastIndex((arg) => arg !== undefined) + 1)
-  return operation + (canonicalJson(given) ?? exactOf(given, (argument, inexact) => unkeyable(operation, argument, inexact)))
+  return owner.prefix + (canonicalJson(given) ?? exactOf(given, (argument, inexact) => unkeyable(owner, argument, inexact)))
 }
 
 /**
  * A prefix and what a `keyedBy` function returned, as in `argumentKey`. Throws `ARGUMENTS_UNKEYABLE`, also for undefined: a function that
  * forgot to return something would give all calls the same answer.
  */
-export function canonicalKey(prefix: string, value: unknown): string {
-  if (value === undefined) throw ofFunction(new InexactValue('', 'undefined'))
-  return prefix + (canonicalJson(value) ?? exactOf([value], (_argument, inexact) => ofFunction(inexact)))
+export function canonicalKey(owner: KeyOwner, value: unknown): string {
+  if (value === undefined) throw ofFunction(owner, new InexactValue('', 'undefined'))
+  return owner.prefix + (canonicalJson(value) ?? exactOf([value], (_argument, inexact) => ofFunction(owner, inexact)))
 }
 
 /** Undefined where the value is no plain data, or holds text that JSON cannot (lone surrogates). */
@@ -33,7 +40,7 @@ function canonicalJson(value: unknown): string | undefined {
 }
 
 /** In round brackets, which canonical JSON never begins with. */
-function exactOf(values: readonly unknown[], fault: (argument: number, inexact: InexactValue) => StashenError): string {
+function exactOf(values: readonly unknown[], fault: (argument: number, inexact: InexactValue) => Error): string {
   const texts = values.map((value, i) => {
     try {
       return exactText(value)
@@ -44,16 +51,18 @@ function exactOf(values: readonly unknown[], fault: (argument: number, inexact: 
   return `(${texts.join()})`
 }
 
-function unkeyable(operation: string, argument: number, { at, what }: InexactValue): StashenError {
-  return new StashenError(
-    'ARGUMENTS_UNKEYABLE',
-    `operation "${operation}" has no key for this call: argument ${argument}${at} is ${what}, which nothing tells from others; give the operation a "keyedBy" function that returns what tells its answers apart`,
+function unkeyable({ provider, name }: KeyOwner, argument: number, { at, what }: InexactValue): Error {
+  return new ArgumentsUnkeyableError(
+    provider,
+    name,
+    `operation "${provider}.${name}" has no key for this call: argument ${argument}${at} is ${what}, which cannot be told from others; give the operation a "keyedBy" function that returns what distinguishes its answers`,
   )
 }
 
-function ofFunction({ at, what }: InexactValue): StashenError {
-  return new StashenError(
-    'ARGUMENTS_UNKEYABLE',
-    `a "keyedBy" function returned something that gives no key: ${at === '' ? 'it' : `what stands at ${at}`} is ${what}`,
+function ofFunction({ provider, name }: KeyOwner, { at, what }: InexactValue): Error {
+  return new ArgumentsUnkeyableError(
+    provider,
+    name,
+    `the "keyedBy" function of "${provider}.${name}" returned something that gives no key: ${at === '' ? 'it' : `the value at ${at}`} is ${what}; return plain JSON data`,
   )
 }

@@ -26,6 +26,8 @@ export type KeyFunction = (request: KeyedRequest) => unknown
 
 /** How keys of an endpoint are made, compiled. */
 export interface Keying {
+  /** The endpoint whose keys they are. */
+  readonly owner: { readonly provider: string; readonly name: string }
   /** Whether a query parameter matters. */
   readonly usesParameter: (name: string) => boolean
   readonly headers: readonly string[]
@@ -38,6 +40,14 @@ export interface Keying {
   readonly version: number | undefined
 }
 
+/** What of a provider's rules says who calls: credentials, which stand in keys as a digest only. */
+export interface CallerRule {
+  /** Query parameters that carry a credential. */
+  readonly secretQuery: ReadonlySet<string>
+  /** Header fields that say who calls. */
+  readonly callerHeaders: readonly string[]
+}
+
 export interface KeyingOptions {
   readonly keyedBy?: KeyOptions | KeyFunction
   readonly shared?: boolean
@@ -45,9 +55,10 @@ export interface KeyingOptions {
   readonly version?: number
 }
 
-export function compileKeying({ keyedBy = {}, shared = false, per, version }: KeyingOptions): Keying {
+export function compileKeying(owner: Keying['owner'], { keyedBy = {}, shared = false, per, version }: KeyingOptions): Keying {
   const { query, headers = [], cookies = [], body } = typeof keyedBy === 'function' ? ({} as KeyOptions) : keyedBy
   return {
+    owner,
     usesParameter: parameterTest(query),
     headers: headers.map((name) => name.toLowerCase()).sort(),
     cookies: [...cookies].sort(),

@@ -1,8 +1,7 @@
-import type { Provider } from '../endpoints/endpoint.js'
 import { canonicalKey } from './argument-key.js'
 import { bodyKey } from './body-key.js'
 import { digestOf } from './digest.js'
-import type { KeyedRequest, Keying } from './keying.js'
+import type { CallerRule, KeyedRequest, Keying } from './keying.js'
 import { normalisePercent, sortedParameters } from './normalise-url.js'
 
 /**
@@ -10,7 +9,7 @@ import { normalisePercent, sortedParameters } from './normalise-url.js'
  * names, then what else of it matters. Credentials and cookies stand in it only as a one-way digest, which keeps callers with
  * different ones apart.
  */
-export function requestKey(provider: Provider, keying: Keying, request: KeyedRequest): string {
+export function requestKey(provider: CallerRule, keying: Keying, request: KeyedRequest): string {
   const secrets: string[] = []
   const place = placeOfRequest(provider, keying, request, secrets)
   return `${place}${bodyPart(keying, request)}${fieldParts(keying, request)}${callerPart(provider, keying, request, secrets)}`
@@ -20,19 +19,19 @@ export function requestKey(provider: Provider, keying: Keying, request: KeyedReq
  * What every key of a request's method and URL begins with, whoever calls and whatever else the request carries; a space or nothing
  * follows. `secrets` receives the credentials of the query.
  */
-export function placeOfRequest(provider: Provider, keying: Keying, request: KeyedRequest, secrets: string[] = []): string {
+export function placeOfRequest(provider: CallerRule, keying: Keying, request: KeyedRequest, secrets: string[] = []): string {
   const { method, url } = request
   const parameters: string[] = []
   for (const { name, text } of sortedParameters(url)) {
     if (provider.secretQuery.has(name)) secrets.push(`?${text}`)
     else if (keying.usesParameter(name)) parameters.push(text)
   }
-  if (keying.by) return `${method} ${canonicalKey('by:', keying.by(request))}`
+  if (keying.by) return `${method} ${canonicalKey({ ...keying.owner, prefix: 'by:' }, keying.by(request))}`
   return `${method} ${url.origin}${normalisePercent(url.pathname)}${parameters.length > 0 ? `?${parameters.join('&')}` : ''}`
 }
 
 /** The names of the query parameters that do not stand in the key's URL. */
-export function leftOut({ secretQuery }: Provider, { by, usesParameter }: Keying, url: URL): string[] {
+export function leftOut({ secretQuery }: CallerRule, { by, usesParameter }: Keying, url: URL): string[] {
   const names = sortedParameters(url).map(({ name }) => name)
   return [...new Set(names)].filter((name) => by !== undefined || secretQuery.has(name) || !usesParameter(name))
 }
@@ -54,7 +53,7 @@ function fieldParts({ headers, cookies, version }: Keying, request: KeyedRequest
   return parts
 }
 
-function callerPart({ callerHeaders }: Provider, { shared, per }: Keying, request: KeyedRequest, secrets: string[]): string {
+function callerPart({ callerHeaders }: CallerRule, { shared, per }: Keying, request: KeyedRequest, secrets: string[]): string {
   let parts = per ? ` per:${JSON.stringify(String(per(request)))}` : ''
   if (shared) return parts
   for (const field of callerHeaders) {

@@ -1,3 +1,4 @@
+import type { Units } from '../money/units.js'
 import type { AnswerFacts } from './freshness.js'
 import { atPointer } from './json-pointer.js'
 
@@ -12,9 +13,6 @@ type UnitSource =
 
 /** By the unit's name in the plan, e.g. `{ tokens: { at: "/usage/tokens" } }`. */
 export type UnitSources = Readonly<Record<string, UnitSource>>
-
-/** Numbers of units, by name. */
-export type Units = Readonly<Record<string, number>>
 
 /** The units that an answer cost; those that are not there, or no number, are none. Undefined where there are none at all. */
 export function unitsOf(sources: UnitSources | undefined, answer: AnswerFacts): Units | undefined {

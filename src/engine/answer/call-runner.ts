@@ -3,11 +3,12 @@ import { slid, timesOf } from '../../core/decide/entry-times.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Reason } from '../../core/decide/reasons.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
-import { CallOverdueError, NothingStoredError, OfflineError } from '../../core/errors/errors.js'
+import { CallOverdueError, NothingStoredError, OfflineError } from '../../core/errors/call-errors.js'
 import { signpostOf } from '../../core/http/variants.js'
 import { costOfCall, type Ending, endingOf } from '../../core/money/billed-calls.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Entry, Store } from '../../core/ports/store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
+import type { Store } from '../../core/ports/store.js'
 import { freshFromUseMs } from '../../core/rules/freshness.js'
 import type { Answered, Ask } from '../call/call.js'
 import { situationOf } from '../call/situation.js'
@@ -112,18 +113,18 @@ export class CallRunner {
   async lookUp<T>(ask: Ask<T>, looked?: Looked): Promise<Found> {
     const { store } = this.#parts
     let key = ask.key
-    let first = await (looked ?? store.get(key))
+    let first = await (looked ?? store.entries.get(key))
     if (!first && ask.search) {
-      const signpost = this.#signpost(await store.get(ask.search.signpostKey))
+      const signpost = this.#signpost(await store.entries.get(ask.search.signpostKey))
       if (signpost && 'search' in signpost) {
         key = ask.search.key(signpost.search)
-        first = await store.get(key)
+        first = await store.entries.get(key)
       }
     }
     const signpost = this.#signpost(first)
     if (!signpost || !('vary' in signpost)) return { key, entry: this.#readable(ask, first), varied: false }
     const variant = ask.variantKey(key, signpost.vary)
-    return { key: variant, entry: this.#readable(ask, await store.get(variant)), varied: true }
+    return { key: variant, entry: this.#readable(ask, await store.entries.get(variant)), varied: true }
   }
 
   /** Has what is stored under a key and what follows it count as out of date, also what is on its way there. */
@@ -133,11 +134,11 @@ export class CallRunner {
       call.outOfDate = true
       this.#inFlight.delete(key)
     }
-    await this.#parts.store.invalidate(prefix, this.#parts.clock.now())
+    await this.#parts.store.entries.invalidate({ under: prefix }, this.#parts.clock.now())
   }
 
   /** Waits for the calls under way, and for upstream calls whose callers have gone; gives up those that take longer than `limitMs`. */
-  settled(limitMs: number, reason: () => unknown): Promise<void> {
+  settled(limitMs: number, reason: (endpoint: Endpoint) => unknown): Promise<void> {
     return this.#running.settled(limitMs, reason)
   }
 
@@ -145,7 +146,7 @@ export class CallRunner {
   corrupt({ endpoint, line }: Pick<Ask<unknown>, 'endpoint' | 'line'>, key: string, error: unknown): void {
     line.at(this.#parts.clock.now()).corrupt++
     this.#parts.events.tell('corrupt-entry', { provider: endpoint.provider, endpoint: endpoint.name, key, error })
-    void this.#parts.store.remove(key)
+    void this.#parts.store.entries.remove({ key })
   }
 
   #signpost(entry: Entry | undefined): ReturnType<typeof signpostOf> {
@@ -169,7 +170,7 @@ export class CallRunner {
     const { endpoint } = ask
     const now = this.#parts.clock.now()
     const times = how.reason === 'fresh' && endpoint.slidingMs !== undefined && ask.slides(entry) ? slidByUse(endpoint, entry, now) : entry
-    if (times !== entry) void this.#parts.store.updateTimes(entry.key, timesOf(times))
+    if (times !== entry) void this.#parts.store.entries.updateTimes(entry.key, timesOf(times))
     const outcome = storedOutcome(endpoint, times, now, how)
     ask.line.at(now).age.add(outcome.ageMs)
     if (how.how === 'stale') {
@@ -310,7 +311,7 @@ export class CallRunner {
       if (inFlight) inFlight.outOfDate = true
       this.#inFlight.set(key, call as SharedCall<Landed<unknown>>)
     }
-    const over = this.#running.begun(call)
+    const over = this.#running.begun(call, ask.endpoint)
     const ended = call.ended.finally(() => {
       over()
       if (this.#inFlight.get(key) === (call as SharedCall<never>)) this.#inFlight.delete(key)

@@ -16,7 +16,7 @@ export async function leaseRefresh(
   const write = async (change: (value: string | undefined, now: number) => number | undefined) => {
     try {
       const now = clock.now()
-      await store.update(name, now, (value) => {
+      await store.records.update(name, now, (value) => {
         const keepUntil = change(value, now)
         return keepUntil === undefined ? undefined : { value: 'true', keepUntil }
       })

@@ -1,3 +1,4 @@
+import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { Clock } from '../../core/ports/clock.js'
 
 /** How long calls that were given up are waited for, milliseconds. */
@@ -7,7 +8,7 @@ const lastChanceMs = 1_000
 export class RunningCalls {
   readonly #clock: Clock
   readonly #running = new Set<Promise<unknown>>()
-  readonly #upstream = new Set<{ giveUp(reason: unknown): void }>()
+  readonly #upstream = new Map<{ giveUp(reason: unknown): void }, Endpoint>()
 
   constructor(clock: Clock) {
     this.#clock = clock
@@ -21,18 +22,18 @@ export class RunningCalls {
   }
 
   /** Notes an upstream call that can be given up; returns what to call when it is over. */
-  begun(call: { giveUp(reason: unknown): void }): () => void {
-    this.#upstream.add(call)
+  begun(call: { giveUp(reason: unknown): void }, endpoint: Endpoint): () => void {
+    this.#upstream.set(call, endpoint)
     return () => void this.#upstream.delete(call)
   }
 
   /** Waits until nothing is under way; gives up upstream calls that take longer than `limitMs`, for a reason. */
-  async settled(limitMs: number, reason: () => unknown): Promise<void> {
+  async settled(limitMs: number, reason: (endpoint: Endpoint) => unknown): Promise<void> {
     let over = false
     await new Promise<void>((resolve) => {
       const giveUp = () => {
         cancel = this.#clock.later(lastChanceMs, resolve, true)
-        for (const call of this.#upstream) call.giveUp(reason())
+        for (const [call, endpoint] of this.#upstream) call.giveUp(reason(endpoint))
       }
       let cancel = this.#clock.later(limitMs, giveUp, true)
       void this.#allEnded(() => over).then(() => {

@@ -1,5 +1,5 @@
 import type { decideOnFailure } from '../../core/decide/decide.js'
-import type { Entry } from '../../core/ports/store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
 import type { Ask } from './call.js'
 
 type Situation = Omit<Parameters<typeof decideOnFailure>[0], 'failure'> & {

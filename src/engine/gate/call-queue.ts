@@ -1,8 +1,8 @@
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
-import { BudgetSpentError, HeldOffError, LimitReachedError } from '../../core/errors/errors.js'
+import { BudgetSpentError, HeldOffError, LimitReachedError } from '../../core/errors/call-errors.js'
 import type { CallEnd, LimitedCall, Passage, Refusal } from '../../core/limits/provider-state.js'
 import type { Reported } from '../../core/limits/reported-limits.js'
-import type { Maybe } from '../../core/ports/store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import { type GateParts, type Leaving, limitedCall } from './permit.js'
 import type { SharedProviderState } from './shared-provider-state.js'
 

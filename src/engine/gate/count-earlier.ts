@@ -1,6 +1,6 @@
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { factsInForce } from '../../core/ledger/facts-in-force.js'
-import type { LedgerRow } from '../../core/ledger/ledger-row.js'
+import type { TallyRow } from '../../core/ledger/ledger-row.js'
 import type { Budget } from '../../core/limits/budget.js'
 import { type Bought, spentEarlier } from '../../core/limits/budget-state.js'
 import { alignedWindow, type Limit } from '../../core/limits/limit.js'
@@ -31,8 +31,8 @@ export async function countEarlier(store: Store, now: number, { provider, limits
     .filter((row) => row.provider === provider && row.mode === 'reuse' && row.bucket <= now)
     .sort((a, b) => a.bucket - b.bucket)
   if (rows.length === 0) return
-  const known = factsInForce(await store.readFacts())
-  const boughtIn = (row: LedgerRow, budget: Budget): Bought => {
+  const known = factsInForce(await store.ledger.facts())
+  const boughtIn = (row: TallyRow, budget: Budget): Bought => {
     const { bucket: at, endpoint, tally } = row
     if (budget.currency === undefined) return { at, calls: tally.upstream, own: '0' }
     const calls = billedCalls(budget.plan, tally)

@@ -1,5 +1,5 @@
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
-import { LimitReachedError } from '../../core/errors/errors.js'
+import { LimitReachedError } from '../../core/errors/call-errors.js'
 import type { BudgetLevel } from '../../core/limits/budget.js'
 import type { Refusal } from '../../core/limits/provider-state.js'
 import { CallQueue, type Pass } from './call-queue.js'

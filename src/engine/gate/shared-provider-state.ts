@@ -18,7 +18,8 @@ import {
 } from '../../core/limits/provider-state.js'
 import type { Reported } from '../../core/limits/reported-limits.js'
 import { type ProviderStatus, statusOf } from '../../core/limits/status.js'
-import type { Maybe, Store } from '../../core/ports/store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
+import type { Store } from '../../core/ports/store.js'
 import type { GateParts } from './permit.js'
 
 /** A change of what is known, which can be made again on what the store knows once it takes changes again. */
@@ -38,13 +39,13 @@ const stateNames = 'provider '
 
 /** How the providers stand of which a store knows anything, by name. */
 export async function statusOfProviders(store: Store, now: number): Promise<ProviderStatus[]> {
-  const records = [...(await store.records(stateNames, now))].sort(([a], [b]) => (a < b ? -1 : 1))
+  const records = [...(await store.records.records(stateNames, now))].sort(([a], [b]) => (a < b ? -1 : 1))
   return records.map(([name, value]) => statusOf(name.slice(stateNames.length), parsed(value), now))
 }
 
 /** What a store knows of a provider. */
 export async function knownOf(store: Store, provider: string, now: number): Promise<ProviderState> {
-  const value = (await store.records(stateNames + provider, now)).get(stateNames + provider)
+  const value = (await store.records.records(stateNames + provider, now)).get(stateNames + provider)
   return value === undefined ? nothingKnown : parsed(value)
 }
 
@@ -55,7 +56,7 @@ export async function changeProvider(
   now: number,
   change: (state: ProviderState) => ProviderState,
 ): Promise<void> {
-  await store.update(stateNames + provider, now, (value) => ({
+  await store.records.update(stateNames + provider, now, (value) => ({
     value: JSON.stringify(change(value === undefined ? nothingKnown : parsed(value))),
     keepUntil: now + keptForMs,
   }))
@@ -95,7 +96,7 @@ export class SharedProviderState {
     const { store, clock } = this.#parts
     const now = clock.now()
     try {
-      const value = (await store.records(stateNames + this.#provider, now)).get(stateNames + this.#provider)
+      const value = (await store.records.records(stateNames + this.#provider, now)).get(stateNames + this.#provider)
       if (value !== undefined && this.#unwritten.length === 0) this.#known = parsed(value)
     } catch {
       // then what this process knows
@@ -169,7 +170,7 @@ export class SharedProviderState {
     let result: T | undefined
     let state = this.#known
     try {
-      const done = store.update(stateNames + this.#provider, now, (value) => {
+      const done = store.records.update(stateNames + this.#provider, now, (value) => {
         const before = this.#unwritten.reduce((known, again) => again(known), value === undefined ? nothingKnown : parsed(value))
         const made = change.make(before)
         result = made.result

@@ -3,7 +3,7 @@ import { byteRange } from '../../core/http/byte-range.js'
 import { conditionOf, fieldsOfNotModified, rangeHolds, senderHasIt } from '../../core/http/conditions.js'
 import { fieldValue } from '../../core/http/stored-head.js'
 import { isSignpost } from '../../core/http/variants.js'
-import type { Entry } from '../../core/ports/store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
 import { answerOfEntry, type CompleteAnswer } from './http-answer.js'
 
 type Read = (name: string) => string | null

@@ -5,11 +5,11 @@ import type { Outcome } from '../../core/decide/outcome.js'
 import { reasons } from '../../core/decide/reasons.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions } from '../../core/endpoints/options.js'
-import { NothingStoredError, OfflineError } from '../../core/errors/errors.js'
+import { unmatched } from '../../core/endpoints/unmatched.js'
+import { NothingStoredError, OfflineError } from '../../core/errors/call-errors.js'
 import { isSignpost } from '../../core/http/variants.js'
-import { unmatched } from '../../core/ledger/ledger-row.js'
 import { countHit } from '../../core/ledger/tally.js'
-import type { Entry } from '../../core/ports/store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
 import { leftOut } from '../../core/rules/request-key.js'
 import { storedOutcome } from '../answer/outcomes.js'
 import type { EndpointCounter } from '../ledger/ledger-writer.js'
@@ -59,7 +59,7 @@ export class FetchHandler {
     const { store, clock, events } = this.#parts
     const { endpoint, freshForMs, line, key } = known
     const began = clock.ticks()
-    const entry = store.get(key)
+    const entry = store.entries.get(key)
     const now = clock.now()
     if (!entry || entry instanceof Promise || isSignpost(entry.head) || !isFresh(entry, freshForMs, now)) return undefined
     if (entry.freshUntil - now <= endpoint.refreshAheadMs || events.callsHeard) return undefined

@@ -2,7 +2,7 @@ import { cacheStatus } from '../../core/decide/cache-status.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { AnswerInstead } from '../../core/endpoints/options.js'
 import type { Fields, StoredHead } from '../../core/http/stored-head.js'
-import type { Entry } from '../../core/ports/store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
 import { SharedBody } from './shared-body.js'
 
 /** An HTTP answer of which a `Response` can be made any number of times, also while its body is still arriving. */

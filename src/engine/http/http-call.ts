@@ -1,11 +1,11 @@
-import { outOfDate, timesOf } from '../../core/decide/entry-times.js'
+import { invalidatedTimes, timesOf } from '../../core/decide/entry-times.js'
 import type { Provider, RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions } from '../../core/endpoints/options.js'
 import type { Match, RuleBook } from '../../core/endpoints/rule-book.js'
+import { unmatched } from '../../core/endpoints/unmatched.js'
 import { narrowed } from '../../core/http/no-vary-search.js'
 import { reusableFields } from '../../core/http/stored-head.js'
 import { comparedWithHead } from '../../core/http/validators.js'
-import { unmatched } from '../../core/ledger/ledger-row.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
@@ -152,11 +152,11 @@ export class HttpCallMaker {
     if (!entry || head.status !== 200 || ask.bypass) return
     const stored = answerOfEntry(entry)
     const compared = comparedWithHead(stored.fields, head.fields)
-    if (compared === 'other') await store.updateTimes(entry.key, outOfDate(entry, clock.now()))
+    if (compared === 'other') await store.entries.updateTimes(entry.key, invalidatedTimes(entry, clock.now()))
     if (compared !== 'same') return
     const { kept } = renewed(call, stored, head)
     const keeping = this.#attempt(ask.endpoint, () => kept.judge(entry.key))
-    if (keeping && typeof keeping !== 'string') await store.put({ ...entry, ...timesOf(keeping), ...kept.form(keeping) })
+    if (keeping && typeof keeping !== 'string') await store.entries.put({ ...entry, ...timesOf(keeping), ...kept.form(keeping) })
   }
 }
 

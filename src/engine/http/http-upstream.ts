@@ -1,6 +1,6 @@
 import { type HttpExchange, keepAnswer, type NotKept, resultOfStatus } from '../../core/decide/keep.js'
 import type { RequestEndpoint } from '../../core/endpoints/endpoint.js'
-import { BrokenBodyError, UpstreamTimeoutError } from '../../core/errors/errors.js'
+import { BrokenBodyError, UpstreamTimeoutError } from '../../core/errors/call-errors.js'
 import type { Exchange } from '../../core/http/age.js'
 import { httpDate } from '../../core/http/http-date.js'
 import { searchVariance } from '../../core/http/no-vary-search.js'

@@ -4,18 +4,19 @@ import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions } from '../../core/endpoints/options.js'
 import type { RuleBook } from '../../core/endpoints/rule-book.js'
-import { errorWords } from '../../core/error-text.js'
-import { UpstreamTimeoutError } from '../../core/errors/errors.js'
+import { unmatched } from '../../core/endpoints/unmatched.js'
+import { UpstreamTimeoutError } from '../../core/errors/call-errors.js'
+import { errorWords } from '../../core/errors/error-text.js'
 import { narrowed } from '../../core/http/no-vary-search.js'
 import { signpostOf } from '../../core/http/variants.js'
-import { unmatched } from '../../core/ledger/ledger-row.js'
 import { countStatus, countTime } from '../../core/ledger/tally.js'
 import { reportedBy, reportsAnything, saysWhen } from '../../core/limits/reported-limits.js'
 import { costOfCall, endingOf } from '../../core/money/billed-calls.js'
+import type { Units } from '../../core/money/units.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
 import { placeOfRequest } from '../../core/rules/request-key.js'
-import { type Units, unitsOf } from '../../core/rules/units.js'
+import { unitsOf } from '../../core/rules/units.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { termsOf } from '../call/call.js'
 import type { Events } from '../events.js'
@@ -166,7 +167,7 @@ export class PassedCalls {
     try {
       await runner.invalidate(placeOfRequest(provider, keying, request))
       const path = placeOfRequest(provider, { ...keying, usesParameter: () => false }, request)
-      const signpost = signpostOf((await store.get(`${path} search`))?.head ?? '')
+      const signpost = signpostOf((await store.entries.get(`${path} search`))?.head ?? '')
       if (signpost && 'search' in signpost) await runner.invalidate(placeOfRequest(provider, narrowed(keying, signpost.search), request))
     } catch {
       // a key function that needs more of a request than its URL: nothing can be said of what is stored

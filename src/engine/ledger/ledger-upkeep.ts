@@ -1,4 +1,6 @@
 import { coarsened } from '../../core/ledger/coarsen.js'
+import { finerThan, type Grain, plainRow, type TallyRow, tallyRow } from '../../core/ledger/ledger-row.js'
+import type { LedgerStore } from '../../core/ports/ledger-store.js'
 import type { Store } from '../../core/ports/store.js'
 
 /** How long the ledger keeps its details, milliseconds, and the time zone whose days reports tell apart besides those of plans. */
@@ -23,20 +25,33 @@ const mostSlices = 25
  * kept. Returns whether there are more to do.
  */
 export async function keepLedgerSmall(store: Store, now: number, { minutesForMs, hoursForMs, zone }: LedgerKeeping): Promise<boolean> {
-  const facts = await store.readFacts()
+  const facts = await store.ledger.facts()
   let left = mostSlices
   for (const [grain, unitMs] of [
     ['hour', hourMs],
     ['day', dayMs],
     ['month', 30 * dayMs],
   ] as const) {
-    const begin = (at: number) => Math.floor(at / unitMs) * unitMs
-    const slice = (at: number) => ({ start: begin(at), end: begin(at) + unitMs })
-    while (left > 0 && (await store.coarsenLedger(begin(now - afterMs), grain, slice, (rows) => coarsened(rows, grain, facts, zone))))
-      left--
+    const until = Math.floor((now - afterMs) / unitMs) * unitMs
+    while (left > 0 && (await coarsenOldest(store.ledger, { grain, unitMs, until }, (rows) => coarsened(rows, grain, facts, zone)))) left--
   }
-  // whole hours and days are dropped, with some to spare: where zones cut them elsewhere, details are read only when they are whole
-  await store.dropDetails('minute', Math.floor((now - minutesForMs) / hourMs) * hourMs - hourMs)
-  await store.dropDetails('hour', Math.floor((now - Math.max(minutesForMs, hoursForMs)) / dayMs) * dayMs - dayMs)
+  // whole hours and days are dropped, with some to spare: where zones cut them elsewhere, details are read only when they are complete
+  const dropDetails = (grain: Grain, until: number) => store.ledger.drop({ since: Number.NEGATIVE_INFINITY, until, grain, details: true })
+  await dropDetails('minute', Math.floor((now - minutesForMs) / hourMs) * hourMs - hourMs)
+  await dropDetails('hour', Math.floor((now - Math.max(minutesForMs, hoursForMs)) / dayMs) * dayMs - dayMs)
   return left === 0
+}
+
+/** Puts the rows of the next finer grain that lie in the same slice as the oldest of them together. Returns whether there were any. */
+async function coarsenOldest(
+  ledger: LedgerStore,
+  { grain, unitMs, until }: { grain: Exclude<Grain, 'minute'>; unitMs: number; until: number },
+  coarsen: (rows: TallyRow[]) => readonly TallyRow[],
+): Promise<boolean> {
+  const finer = finerThan[grain]
+  const [oldest] = await ledger.read({ since: Number.NEGATIVE_INFINITY, until, grain: finer, most: 1 })
+  if (!oldest) return false
+  const start = Math.floor(oldest.bucket / unitMs) * unitMs
+  const rows = await ledger.read({ since: start, until: start + unitMs, grain: finer })
+  return ledger.replace(rows, coarsen(rows.map(tallyRow)).map(plainRow)) // false where another process came first, which goes on with it
 }

@@ -1,5 +1,5 @@
 import { coarsened } from '../../core/ledger/coarsen.js'
-import { bucketMs, type LedgerRow } from '../../core/ledger/ledger-row.js'
+import { bucketMs, plainRow, type TallyRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
@@ -16,7 +16,7 @@ export class LedgerWriter {
   readonly #store: Store
   readonly #clock: Clock
   readonly #lines = new Map<string, EndpointCounter>()
-  #pending: LedgerRow[] = []
+  #pending: TallyRow[] = []
   #cancelWrite: (() => void) | undefined
   #writing: Promise<void> = Promise.resolve()
 
@@ -50,7 +50,7 @@ export class LedgerWriter {
   }
 
   /** What the store did not take yet. */
-  unwritten(): readonly LedgerRow[] {
+  unwritten(): readonly TallyRow[] {
     return this.#pending
   }
 
@@ -68,7 +68,7 @@ export class LedgerWriter {
     this.#pending = []
     if (rows.length === 0) return
     try {
-      await this.#store.addToLedger(rows)
+      await this.#store.ledger.add(rows.map(plainRow))
     } catch {
       for (const line of this.#lines.values()) line.turn() // what was counted meanwhile is merged too
       this.#pending = bounded([...rows, ...this.#pending])
@@ -107,7 +107,7 @@ export class EndpointCounter {
 const mostRows = 5_000
 
 /** One row a bucket and endpoint; where a store fails for so long that there are too many, in coarser buckets. No count is lost. */
-function bounded(rows: readonly LedgerRow[]): LedgerRow[] {
+function bounded(rows: readonly TallyRow[]): TallyRow[] {
   let few = merged(rows)
   for (const grain of ['hour', 'day'] as const) {
     if (few.length > mostRows) few = coarsened(few, grain, [], undefined).filter(({ isDetail }) => !isDetail)
@@ -115,8 +115,8 @@ function bounded(rows: readonly LedgerRow[]): LedgerRow[] {
   return few
 }
 
-function merged(rows: readonly LedgerRow[]): LedgerRow[] {
-  const byPlace = new Map<string, LedgerRow>()
+function merged(rows: readonly TallyRow[]): TallyRow[] {
+  const byPlace = new Map<string, TallyRow>()
   for (const row of rows) {
     const place = JSON.stringify([row.bucket, row.grain, row.mode, row.provider, row.endpoint])
     const known = byPlace.get(place)

@@ -1,4 +1,4 @@
-import { finerThan, type Grain, grains, type LedgerRow } from '../../core/ledger/ledger-row.js'
+import { finerThan, type Grain, grains, type LedgerRow, type TallyRow, tallyRow } from '../../core/ledger/ledger-row.js'
 import type { Store } from '../../core/ports/store.js'
 
 /** The longest that a bucket can be, milliseconds. */
@@ -21,14 +21,14 @@ export interface Wanted {
 export async function readRows(
   store: Store,
   { since, until, cuts, finest = 'month' }: Wanted,
-  unwritten: readonly LedgerRow[] = [],
-): Promise<LedgerRow[]> {
-  let rows = [...(await store.readLedger(since - longestMs, until)), ...unwritten]
-  const isTooLong = ({ grain }: LedgerRow) => grains.indexOf(grain) > grains.indexOf(finest)
+  unwritten: readonly TallyRow[] = [],
+): Promise<TallyRow[]> {
+  let rows = [...(await store.ledger.read({ since: since - longestMs, until })).map(tallyRow), ...unwritten]
+  const isTooLong = ({ grain }: TallyRow) => grains.indexOf(grain) > grains.indexOf(finest)
   for (const grain of ['month', 'day', 'hour'] as const) {
     const [first, end] = extentOf(rows)
     const all = end - first > longMs ? cuts : [...cuts, first + 1, end - 1] // so that it shows when the first and the last call was
-    const reachesOver = ({ bucket, lengthMs }: LedgerRow) => all.some((cut) => cut > bucket && cut < bucket + lengthMs)
+    const reachesOver = ({ bucket, lengthMs }: TallyRow) => all.some((cut) => cut > bucket && cut < bucket + lengthMs)
     const inDetail = rows.filter((row) => row.grain === grain && (isTooLong(row) || reachesOver(row)))
     if (inDetail.length === 0) continue
     const details = await detailsOf(store, inDetail)
@@ -37,20 +37,22 @@ export async function readRows(
   return rows.filter(({ bucket }) => bucket >= since && bucket < until)
 }
 
-function extentOf(rows: readonly LedgerRow[]): [first: number, end: number] {
+function extentOf(rows: readonly TallyRow[]): [first: number, end: number] {
   let [first, end] = [Number.POSITIVE_INFINITY, Number.NEGATIVE_INFINITY]
   for (const { bucket, lengthMs } of rows) [first, end] = [Math.min(first, bucket), Math.max(end, bucket + lengthMs)]
   return [first, end]
 }
 
 /** The details of rows of one grain, of those of which all are kept. */
-async function detailsOf(store: Store, rows: readonly LedgerRow[]): Promise<Map<LedgerRow, LedgerRow[]>> {
-  const byPlace = new Map<string, LedgerRow[]>()
+async function detailsOf(store: Store, rows: readonly TallyRow[]): Promise<Map<TallyRow, TallyRow[]>> {
+  const byPlace = new Map<string, TallyRow[]>()
   for (const { start, end } of stretches(rows)) {
     const finer = finerThan[rows[0]?.grain as keyof typeof finerThan]
-    for (const detail of await store.readDetails(finer, start, end)) add(byPlace, placeOf(detail), detail)
+    for (const detail of await store.ledger.read({ since: start, until: end, grain: finer, details: true })) {
+      add(byPlace, placeOf(detail), tallyRow(detail))
+    }
   }
-  const found = new Map<LedgerRow, LedgerRow[]>()
+  const found = new Map<TallyRow, TallyRow[]>()
   for (const row of rows) {
     const its = (byPlace.get(placeOf(row)) ?? []).filter(({ bucket }) => bucket >= row.bucket && bucket < row.bucket + row.lengthMs)
     const calls = its.reduce((sum, { tally }) => sum + tally.asked + tally.upstream, 0)
@@ -60,7 +62,7 @@ async function detailsOf(store: Store, rows: readonly LedgerRow[]): Promise<Map<
 }
 
 /** Stretches of time that rows cover without a gap. */
-function stretches(rows: readonly LedgerRow[]): { start: number; end: number }[] {
+function stretches(rows: readonly TallyRow[]): { start: number; end: number }[] {
   const found: { start: number; end: number }[] = []
   for (const { bucket, lengthMs } of [...rows].sort((a, b) => a.bucket - b.bucket)) {
     const last = found.at(-1)
@@ -70,11 +72,11 @@ function stretches(rows: readonly LedgerRow[]): { start: number; end: number }[]
   return found
 }
 
-function placeOf({ mode, provider, endpoint }: LedgerRow): string {
+function placeOf({ mode, provider, endpoint }: Omit<LedgerRow, 'tally'>): string {
   return JSON.stringify([mode, provider, endpoint])
 }
 
-function add(groups: Map<string, LedgerRow[]>, name: string, row: LedgerRow): void {
+function add(groups: Map<string, TallyRow[]>, name: string, row: TallyRow): void {
   const group = groups.get(name)
   if (group) group.push(row)
   else groups.set(name, [row])

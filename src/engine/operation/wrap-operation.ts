@@ -6,7 +6,8 @@ import type { CallOptions, RuleOptions } from '../../core/endpoints/options.js'
 import { noDirectives } from '../../core/http/request-directives.js'
 import { countHit } from '../../core/ledger/tally.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Entry, Store } from '../../core/ports/store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
+import type { Store } from '../../core/ports/store.js'
 import { argumentKey, canonicalKey } from '../../core/rules/argument-key.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
 import { unitsOf } from '../../core/rules/units.js'
@@ -58,20 +59,21 @@ export function wrapOperation<F extends AsyncFunction>(
   const instead = fallback && storableValue(fallback.value)
   const { freshForMs, refreshAheadMs } = endpoint
   const { version } = endpoint
-  const id = `${endpoint.provider}.${endpoint.name}${version === undefined ? '' : `@${version}`}`
+  const { provider, name } = endpoint
+  const owner = { provider, name, prefix: `${provider}.${name}${version === undefined ? '' : `@${version}`}` }
   const line = books.line(endpoint.provider, endpoint.name, endpoint.mode)
   const lookUp = endpoint.mode !== 'measure' && freshForMs !== undefined && endpoint.slidingMs === undefined
   const keys = new Map<string, string>()
   const ruled = termsOf(endpoint, undefined)
 
   function keyOf(args: Parameters<F>): string {
-    if (keyedBy) return canonicalKey(id, keyedBy(...args))
+    if (keyedBy) return canonicalKey(owner, keyedBy(...args))
     const only = args.length === 1 ? (args[0] as unknown) : undefined
-    if (typeof only !== 'string') return argumentKey(id, args)
+    if (typeof only !== 'string') return argumentKey(owner, args)
     let key = keys.get(only)
     if (key === undefined) {
       if (keys.size >= mostKeys) keys.clear()
-      key = argumentKey(id, args)
+      key = argumentKey(owner, args)
       keys.set(only, key)
     }
     return key
@@ -119,7 +121,7 @@ export function wrapOperation<F extends AsyncFunction>(
       return Promise.reject(error)
     }
     if (!lookUp) return ask(this, args, key)
-    const looked = store.get(key)
+    const looked = store.entries.get(key)
     if (looked === undefined || looked instanceof Promise) return ask(this, args, key, looked)
     const now = clock.now()
     if (!isFresh(looked, freshForMs, now) || looked.freshUntil - now <= refreshAheadMs || events.callsHeard) {

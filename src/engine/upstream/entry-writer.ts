@@ -5,7 +5,8 @@ import type { SearchVariance } from '../../core/http/no-vary-search.js'
 import { type Signpost, signpostHead } from '../../core/http/variants.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Entry, Store } from '../../core/ports/store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
+import type { Store } from '../../core/ports/store.js'
 import type { Ask, Finished, Kept } from '../call/call.js'
 import { Measurement } from './measurement.js'
 import type { Ended } from './upstream-attempt.js'
@@ -60,22 +61,22 @@ export class EntryWriter {
     const common = { provider: endpoint.provider, endpoint: endpoint.name, ...timesOf(keeping) }
     for (const signpost of signposts) {
       const at = 'vary' in signpost ? base : (ask.search?.signpostKey as string)
-      await this.#store.put({ ...common, key: at, head: signpostHead(signpost), body: new Uint8Array() })
+      await this.#store.entries.put({ ...common, key: at, head: signpostHead(signpost), body: new Uint8Array() })
     }
     const { units } = finished.kept
-    await this.#store.put({ ...common, key, head, body, memo, ...(units && { units }) })
+    await this.#store.entries.put({ ...common, key, head, body, memo, ...(units && { units }) })
     if (previous?.key !== key) await this.#bound(endpoint, base, key)
     return { stored: keeping }
   }
 
   /** Keeps the entries of an endpoint, and the variants of one of its answers, from growing without end. */
   async #bound(endpoint: Endpoint, base: string, key: string): Promise<void> {
-    if (key !== base) await this.#store.trim({ variantsOf: base }, mostVariants)
+    if (key !== base) await this.#store.entries.remove({ under: base }, mostVariants + 1)
     const { provider, name, maxEntries } = endpoint
     const added = (this.#added.get(endpoint) ?? 0) + 1
     const isTime = added >= Math.max(1, Math.min(trimEvery, Math.floor(maxEntries / 10)))
     this.#added.set(endpoint, isTime ? 0 : added)
-    if (isTime) await this.#store.trim({ provider, endpoint: name }, maxEntries)
+    if (isTime) await this.#store.entries.remove({ provider, endpoint: name }, maxEntries)
   }
 
   /** Whether and how an answer is kept; where a function of the configuration fails it is not, and that is said once. */

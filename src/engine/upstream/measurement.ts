@@ -1,5 +1,5 @@
 import type { Tally } from '../../core/ledger/tally.js'
-import type { Entry } from '../../core/ports/store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
 import { digestOf } from '../../core/rules/digest.js'
 
 interface Seen {

@@ -1,5 +1,5 @@
 import type { EChartsOption } from 'echarts'
-import { MissingPackageError } from '../../core/errors/errors.js'
+import { MissingPackageError } from '../../core/errors/setup-errors.js'
 
 /** Colours that stand out on light and on dark ground alike, and from each other without colour sight (Okabe and Ito). */
 export const palette = { fresh: '#009e73', stale: '#e69f00', forwarded: '#0072b2', failed: '#d55e00', without: '#8a8f98' }

@@ -3,7 +3,7 @@ import type { ProviderReport, QuotaUse, Report } from '../../core/ledger/report-
 import type { QuotaForecast } from '../../core/limits/forecast.js'
 import { countText, momentText } from '../format.js'
 import { faint, lineLegend, palette } from './charts.js'
-import type { Figure } from './report-charts.js'
+import type { Figure } from './figure.js'
 
 /** How each quota was used in its period, what is foreseen up to its reset, and both without the stash. */
 export function quotaCharts({ providers }: Report, zone: string): Figure[] {

@@ -2,14 +2,8 @@ import type { EChartsOption } from 'echarts'
 import type { Figures, Report, TimeReport, Without } from '../../core/ledger/report-model.js'
 import { countText, momentText } from '../format.js'
 import { faint, lineLegend, palette } from './charts.js'
+import type { Figure } from './figure.js'
 import { quotaCharts } from './quota-charts.js'
-
-/** A chart, with what it says in words for those who do not see it. */
-export interface Figure {
-  readonly title: string
-  readonly words: string
-  readonly option: EChartsOption
-}
 
 /** The charts that a report has figures for. */
 export function chartsOf(report: Report, zone: string): Figure[] {

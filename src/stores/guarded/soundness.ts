@@ -1,4 +1,4 @@
-import type { Entry } from '../../core/ports/store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
 
 /** What is wrong with what a store gave for a key, if it is no entry of that key; undefined where it is one. */
 export function soundness(key: string, entry: Entry): string | undefined {

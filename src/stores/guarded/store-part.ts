@@ -1,8 +1,8 @@
 import type { Clock } from '../../core/ports/clock.js'
-import type { Maybe } from '../../core/ports/store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 
 /** Reported when trouble begins, and when it is over: once an episode. */
-export interface TroubleTold {
+export interface TroubleListener {
   readonly trouble: (message: string, error: unknown) => void
   readonly recovered: () => void
 }
@@ -16,17 +16,17 @@ export class StorePart {
   readonly #clock: Clock
   readonly #timeLimitMs: number
   readonly #what: string
-  readonly #told: TroubleTold
+  readonly #listener: TroubleListener
   #failures = 0
   #restUntil = 0
   #trouble: string | undefined
 
   /** `what`: what the trouble means for the user, e.g. `the store cannot be read, calls go upstream until it can`. */
-  constructor(clock: Clock, timeLimitMs: number, what: string, told: TroubleTold) {
+  constructor(clock: Clock, timeLimitMs: number, what: string, listener: TroubleListener) {
     this.#clock = clock
     this.#timeLimitMs = timeLimitMs
     this.#what = what
-    this.#told = told
+    this.#listener = listener
   }
 
   /** What is wrong with it, if anything is. */
@@ -71,7 +71,7 @@ export class StorePart {
     this.#failures++
     this.#restUntil = this.#clock.ticks() + Math.min(longestRestMs, firstRestMs * 2 ** (this.#failures - 1))
     this.#trouble = `${this.#what}: ${error instanceof Error ? error.message : String(error)}`
-    if (this.#failures === 1) this.#told.trouble(this.#trouble, error)
+    if (this.#failures === 1) this.#listener.trouble(this.#trouble, error)
     return error
   }
 
@@ -79,7 +79,7 @@ export class StorePart {
     if (this.#failures === 0) return
     this.#failures = 0
     this.#trouble = undefined
-    this.#told.recovered()
+    this.#listener.recovered()
   }
 
   #inTime<T>(work: Promise<T>): Promise<T> {

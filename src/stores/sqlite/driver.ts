@@ -14,7 +14,7 @@ type SqlValue = string | number | Uint8Array | null
 export type Row = Readonly<Record<string, unknown>>
 
 /** Parameters go by position; give all of them. */
-interface Statement {
+export interface Statement {
   get(...parameters: SqlValue[]): Row | undefined
   all(...parameters: SqlValue[]): Row[]
   /** Returns how many rows changed. */

@@ -1,1 +1,1 @@
-export { type SqliteStoreOptions, sqliteStore } from './sqlite-store.js'
+export { type SqliteStoreOptions, sqliteStore } from './store.js'

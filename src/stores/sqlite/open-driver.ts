@@ -1,5 +1,5 @@
 import { createRequire } from 'node:module'
-import { MissingPackageError } from '../../core/errors/errors.js'
+import { MissingPackageError } from '../../core/errors/setup-errors.js'
 import type { SqliteDriver } from './driver.js'
 import { type Libsql, openLibsqlDriver } from './libsql-driver.js'
 import { type NodeSqlite, openNodeDriver } from './node-driver.js'

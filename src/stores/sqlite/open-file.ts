@@ -1,4 +1,4 @@
-import { StoreError } from '../../core/errors/errors.js'
+import { StoreError } from '../../core/errors/setup-errors.js'
 import type { Opening } from '../../core/ports/store.js'
 import { type SqliteDriver, transactions } from './driver.js'
 import { openDriver } from './open-driver.js'

@@ -2,7 +2,7 @@
 export const applicationId = 0x53747368
 
 /** Raised whenever the tables change in a way that other code cannot read. */
-export const formatVersion = 5
+export const formatVersion = 6
 
 /** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1 for an hour, 2 for a day, 3 for a month. */
 export const createTables = `
@@ -19,6 +19,7 @@ export const createTables = `
     usable_until INTEGER NOT NULL,
     keep_until INTEGER NOT NULL,
     must_revalidate INTEGER NOT NULL,
+    invalidated INTEGER NOT NULL,
     units TEXT
   );
   CREATE INDEX IF NOT EXISTS entry_keep_until ON entry (keep_until);

@@ -1,4 +1,4 @@
-import { isStashenError } from './errors/errors.js'
+import { isStashenError } from './stashen-error.js'
 
 /**
  * What an error is, in words that may be written down, without what to do about it: messages of others can hold a URL with a credential in it, so of their errors only

@@ -1,0 +1,16 @@
+/** What plays the demo day into a store file. */
+export interface Demo {
+  readonly zone: string
+  /** Names of the providers that the demo's store file holds. */
+  readonly providers: readonly string[]
+  run(setting: { file: string; seed: number; onStart(calls: number): void; onCalls(calls: number): void }): Promise<unknown>
+}
+
+/** What the command line runs with. */
+export interface CliContext {
+  readonly stdout: { write(text: string): unknown }
+  readonly stderr: NodeJS.WriteStream
+  readonly version: string
+  /** Loads what plays the demo day. */
+  readonly demo: () => Promise<Demo>
+}

@@ -1,0 +1,18 @@
+import type { BillingFacts, TallyRow } from './ledger-row.js'
+
+/** What a report is computed from. */
+export interface ReportInput {
+  /** Every row from `since` or `rowsSince`, whichever is earlier, to the end of the report. */
+  readonly rows: readonly TallyRow[]
+  readonly facts: readonly BillingFacts[]
+  /** Rows older than this count only towards quotas and places in billing periods. */
+  readonly since: number
+  /** End of the time reported, exclusive: what was asked for, at the latest the present. */
+  readonly until: number
+  /** Rows of the last weeks before `until` by the hour, from which quotas are forecast; without them none is. */
+  readonly recent?: readonly TallyRow[]
+  /** What providers said is left of their quotas now. */
+  readonly reportedLeft?: ReadonlyMap<string, number>
+  /** Whether calls are also reported by the hours or days of a time zone. */
+  readonly times?: { readonly by: 'hour' | 'day'; readonly zone: string } | undefined
+}

@@ -1,0 +1,60 @@
+/**
+ * What is counted. The first six say how a call of the application ended and add up to the calls asked; the `up...`
+ * ones say how a call to the provider ended, and answered, refused and failed ones add up to the upstream calls; the next two compare a refreshed answer with the
+ * one it took the place of.
+ */
+export const countNames = [
+  /** answered from store, fresh */
+  'hit',
+  /** answered from store, past its freshness */
+  'stale',
+  /** answered by an upstream call that another caller had begun */
+  'collapsed',
+  /** answered by an upstream call of its own */
+  'forwarded',
+  /** answered by the endpoint's default, for the upstream failed */
+  'fallback',
+  /** ended in an error, a refusal (429) or a server error (5xx) */
+  'errored',
+  'upAnswered',
+  /** of these, 304: the stored answer still holds */
+  'upUnmodified',
+  /** of the answered, 4xx but 429 */
+  'upClientError',
+  'upRefused',
+  'upFailed',
+  /** of the failed, those with an answer, 5xx */
+  'upServerError',
+  'changed',
+  'unchanged',
+  /** stored answers that could not be read, and were dropped */
+  'corrupt',
+  /** calls while measuring that reuse would have answered from store */
+  'wouldHit',
+  /** of the upstream calls, those that nobody waited for, and those that repeated a failed one */
+  'upBackground',
+  'upRepeated',
+  /** calls that others made with the same key, by what the provider says is left of its quota */
+  'others',
+  /** calls asked that limits would have refused had all gone upstream, as far as that is settled */
+  'overLimit',
+  /** how long callers waited who were answered from store or by another's call, and how long answered upstream calls took: microseconds */
+  'avoidedMicros',
+  'upMicros',
+] as const
+
+type CountName = (typeof countNames)[number]
+export type Counts = Record<CountName, number>
+
+/**
+ * What was counted of an endpoint in a stretch of time, as plain JSON: counts by name, those that are zero left out; units by name; and
+ * histograms of milliseconds as text. Stores keep it and add it up with `sumTallies`; what is in it does not matter to them.
+ */
+export interface TallyData extends Partial<Counts> {
+  readonly oldestStaleMs?: number
+  readonly units?: { readonly made: Record<string, number>; readonly asked: Record<string, number> }
+  /** How long callers waited, how long upstream calls took, and how old answers from store were. */
+  readonly ms?: string
+  readonly upMs?: string
+  readonly ageMs?: string
+}

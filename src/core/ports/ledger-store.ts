@@ -1,0 +1,33 @@
+import type { BillingFacts, Grain, LedgerRow } from '../ledger/ledger-row.js'
+import type { Maybe } from './maybe.js'
+
+/** Which rows of the ledger are meant: those whose bucket begins at `since` or later and before `until`. */
+export interface LedgerSpan {
+  readonly since: number
+  readonly until: number
+  /** Only those of a grain. Default: all. */
+  readonly grain?: Grain | undefined
+  /** Those kept as details of longer buckets, in place of those that are not. Default false. */
+  readonly details?: boolean
+  /** At most so many, the oldest of them. Default: all. */
+  readonly most?: number
+}
+
+/** Where the ledger lives. Rows are plain data. Life cycle and errors as for `EntryStore`. */
+export interface LedgerStore {
+  /**
+   * Adds rows: all of them or, if it throws, none. The tally of a row is added, by `sumTallies`, to that of the row with the same bucket,
+   * grain, `isDetail`, mode, provider and endpoint, where there is one. Adding is exact under concurrency.
+   */
+  add(rows: readonly LedgerRow[]): Maybe<void>
+  /** Rows in no order. */
+  read(span: LedgerSpan): Maybe<LedgerRow[]>
+  /** Takes rows out that are as they were read, and adds others, in one step. Returns false, with nothing done, where one has changed since. */
+  replace(olds: readonly LedgerRow[], news: readonly LedgerRow[]): Maybe<boolean>
+  /** Drops rows. */
+  drop(span: LedgerSpan): Maybe<void>
+  /** Remembers what is known of a provider or endpoint from a time on, unless the newest known of the same says the same (`isKnown`). */
+  addFacts(facts: BillingFacts): Maybe<void>
+  /** Everything remembered by `addFacts`, oldest first. */
+  facts(): Maybe<BillingFacts[]>
+}

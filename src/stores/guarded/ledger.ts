@@ -1,0 +1,38 @@
+import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
+import type { LedgerSpan, LedgerStore } from '../../core/ports/ledger-store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
+import type { Guard } from './guard.js'
+
+export class GuardedLedger implements LedgerStore {
+  readonly #ledger: LedgerStore
+  readonly #guard: Guard
+
+  constructor(ledger: LedgerStore, guard: Guard) {
+    this.#ledger = ledger
+    this.#guard = guard
+  }
+
+  add(rows: readonly LedgerRow[]): Maybe<void> {
+    return this.#guard.write(() => this.#ledger.add(rows))
+  }
+
+  read(span: LedgerSpan): Maybe<LedgerRow[]> {
+    return this.#guard.read(() => this.#ledger.read(span))
+  }
+
+  replace(olds: readonly LedgerRow[], news: readonly LedgerRow[]): Maybe<boolean> {
+    return this.#guard.write(() => this.#ledger.replace(olds, news))
+  }
+
+  drop(span: LedgerSpan): Maybe<void> {
+    return this.#guard.write(() => this.#ledger.drop(span))
+  }
+
+  addFacts(facts: BillingFacts): Maybe<void> {
+    return this.#guard.attempt(() => this.#ledger.addFacts(facts), undefined)
+  }
+
+  facts(): Maybe<BillingFacts[]> {
+    return this.#guard.read(() => this.#ledger.facts())
+  }
+}

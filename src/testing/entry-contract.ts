@@ -1,0 +1,139 @@
+import { expect } from 'chai'
+import { invalidatedTimes } from '../core/decide/entry-times.js'
+import type { Entry } from '../core/ports/entry-store.js'
+import type { Store } from '../core/ports/store.js'
+
+const times = { storedAt: 1_000, bornAt: 900, freshUntil: 2_000, refreshableUntil: 2_000, usableUntil: 3_000, keepUntil: 3_000 }
+
+/** An entry for tests of stores. */
+export function sampleEntry(key: string, more: Partial<Entry> = {}): Entry {
+  const what = { key, provider: 'ebbline', endpoint: 'tides', head: '{"status":200}', body: new Uint8Array([1, 2, 3]) }
+  return { ...what, ...times, mustRevalidate: false, invalidated: false, ...more }
+}
+
+async function keysOf({ entries }: Store, keys: readonly string[]): Promise<string[]> {
+  const found = await Promise.all(keys.map(async (key) => ((await entries.get(key)) ? [key] : [])))
+  return found.flat()
+}
+
+export const entryContract: readonly [name: string, check: (store: Store) => Promise<void>][] = [
+  [
+    'gives back exactly the entry it was given, byte for byte, and nothing for another key',
+    async ({ entries }) => {
+      const body = Uint8Array.from({ length: 70_000 }, (_, i) => (i * 31) % 256)
+      const kept = sampleEntry('GET https://x/ø?a=%00&"quoted" \u{1f30a}', {
+        ...{ body, head: '{"fields":[["x","ø"]]}', units: { tokens: 812.5 } },
+        ...{ freshUntil: 2 ** 45, usableUntil: 2 ** 46, mustRevalidate: true },
+      })
+      await entries.put(kept)
+      const found = await entries.get(kept.key)
+      expect({ ...found, body: undefined, memo: undefined }).to.eql({ ...kept, body: undefined, memo: undefined })
+      expect(new Uint8Array(found?.body ?? [])).to.eql(body)
+      expect(await entries.get('get https://x/')).to.equal(undefined)
+      await entries.put(sampleEntry('empty', { body: new Uint8Array(), head: '' }))
+      expect((await entries.get('empty'))?.body.byteLength).to.equal(0)
+    },
+  ],
+  [
+    'keeps an entry in place of the one under its key, and sweeps only what is not worth keeping',
+    async ({ entries }) => {
+      await entries.put(sampleEntry('a', { keepUntil: 3_000 }))
+      await entries.put(sampleEntry('a', { keepUntil: 5_000, body: new Uint8Array([9]) }))
+      await entries.put(sampleEntry('b', { keepUntil: 4_000 }))
+      expect([...((await entries.get('a'))?.body ?? [])]).to.eql([9])
+      expect(await entries.sweep(3_999)).to.equal(0)
+      expect(await entries.sweep(4_000)).to.equal(1)
+      expect(await entries.get('b')).to.equal(undefined)
+      expect(await entries.get('a')).to.not.equal(undefined)
+    },
+  ],
+  [
+    'gives an entry other times, but not one that came since',
+    async ({ entries }) => {
+      const later = { storedAt: 1_000, bornAt: 950, freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000 }
+      for (const key of ['a', 'b']) await entries.put(sampleEntry(key))
+      await entries.updateTimes('a', { ...later, mustRevalidate: true, invalidated: true })
+      await entries.updateTimes('b', { ...later, storedAt: 999, mustRevalidate: false, invalidated: false })
+      await entries.updateTimes('absent', { ...later, mustRevalidate: false, invalidated: false })
+      expect(await entries.get('a')).to.deep.include({ ...later, mustRevalidate: true, invalidated: true, head: '{"status":200}' })
+      expect(await entries.get('b')).to.deep.include(times)
+      expect(await entries.get('absent')).to.equal(undefined)
+    },
+  ],
+  [
+    'invalidates the selected entries and no others, and keeps them',
+    async ({ entries }) => {
+      const all = ['GET https://x/a', 'GET https://x/a caller:1', 'GET https://x/ab', 'GET https://x/a?b', 'GET https://x/a!']
+      const selections = [
+        [{ under: 'GET https://x/a' }, [0, 1]],
+        [{ key: 'GET https://x/a' }, [0]],
+        [{ provider: 'ebbline' }, [0, 1, 3, 4]],
+        [{ provider: 'ebbline', endpoint: 'station' }, [3]],
+        [{ provider: 'absent' }, []],
+        [{ all: true }, [0, 1, 2, 3, 4]],
+      ] as const
+      for (const [selection, expected] of selections) {
+        for (const [i, key] of all.entries()) {
+          const owner = i === 2 ? { provider: 'skerrylight' } : i === 3 ? { endpoint: 'station' } : {}
+          await entries.put(
+            sampleEntry(key, { freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000, ...owner }),
+          )
+        }
+        await entries.invalidate(selection, 1_500)
+        const found = await Promise.all(all.map((key) => entries.get(key)))
+        for (const [i, entry] of found.entries()) {
+          const before = { ...times, freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000 }
+          const whole = { ...before, mustRevalidate: false, invalidated: false }
+          const wanted = (expected as readonly number[]).includes(i) ? invalidatedTimes(whole, 1_500) : whole
+          expect(entry, `${JSON.stringify(selection)} ${all[i]}`).to.deep.include(wanted)
+        }
+      }
+    },
+  ],
+  [
+    'removes the selected entries, but those that were stored last as far as they are to be kept',
+    async (store) => {
+      const { entries } = store
+      for (let i = 0; i < 5; i++) await entries.put(sampleEntry(`GET http://x/a vary:${i}`, { storedAt: 10 - i }))
+      for (let i = 0; i < 5; i++) await entries.put(sampleEntry(`GET http://x/b${i}`, { storedAt: i }))
+      await entries.put(sampleEntry('GET http://x/other', { endpoint: 'other' }))
+      expect(await entries.remove({ under: 'GET http://x/a' }, 2)).to.equal(3)
+      const variants = [0, 1, 2, 3, 4].map((i) => `GET http://x/a vary:${i}`)
+      expect(await keysOf(store, variants)).to.eql(variants.slice(0, 2))
+      expect(await entries.remove({ provider: 'ebbline', endpoint: 'tides' }, 3)).to.equal(4)
+      expect(await keysOf(store, [...variants, 'GET http://x/b4', 'GET http://x/b3', 'GET http://x/other'])).to.eql([
+        ...variants.slice(0, 2),
+        'GET http://x/b4',
+        'GET http://x/other',
+      ])
+      expect((await entries.size()).entries).to.equal(4)
+      expect(await entries.remove({ key: 'GET http://x/other' })).to.equal(1)
+      expect(await entries.remove({ key: 'GET http://x/other' })).to.equal(0)
+      expect((await entries.size()).entries).to.equal(3)
+    },
+  ],
+  [
+    'lists entries in the order of their keys, page by page, without their bodies',
+    async ({ entries }) => {
+      const keys = ['a', 'a b', 'aa', 'ø', 'z', '\u{1f30a}', '\uff61']
+      for (const key of [...keys].reverse()) await entries.put(sampleEntry(key))
+      await entries.put(sampleEntry('other', { endpoint: 'station' }))
+      const selection = { provider: 'ebbline', endpoint: 'tides' }
+      const seen: string[] = []
+      let after: string | undefined
+      do {
+        const page = await entries.list(selection, { after, most: 2 })
+        expect(page.entries.length).to.be.within(1, 2)
+        for (const one of page.entries) {
+          expect(one).to.deep.include({ ...times, provider: 'ebbline', endpoint: 'tides', head: '{"status":200}', bytes: 3 })
+          expect(one).to.not.have.property('body')
+          seen.push(one.key)
+        }
+        after = page.next
+      } while (after !== undefined)
+      expect(seen).to.eql(['a', 'a b', 'aa', 'z', 'ø', '\uff61', '\u{1f30a}'])
+      expect((await entries.list({ under: 'a' })).entries.map(({ key }) => key)).to.eql(['a', 'a b'])
+      expect(await entries.list({ key: 'absent' })).to.eql({ entries: [], next: undefined })
+    },
+  ],
+]

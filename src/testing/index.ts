@@ -1,0 +1,1 @@
+export { type ContractCase, storeContract } from './store-contract.js'
