@@ -4,7 +4,7 @@ import { compileKeying } from '../src/core/rules/keying.js'
 import { requestKey } from '../src/core/rules/request-key.js'
 import { compare, type Ratio } from './compare.js'
 
-const common = { mode: 'reuse', sets: {} } as const
+const common = { mode: 'reuse', sets: {}, refusals: 'throw' } as const
 const baseUrl = 'https://tides.ebbline.example/v2'
 const address = `${baseUrl}/stations/st-017/tides?day=2026-06-30`
 

@@ -2,21 +2,33 @@ import type { StashConfig } from './config/stash-config.js'
 import { compileProvider } from './core/endpoints/compile.js'
 import { RuleBook } from './core/endpoints/rule-book.js'
 import { unmatched } from './core/endpoints/unmatched.js'
+import { OncePerEpisode } from './core/once-per-episode.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import type { Mode } from './core/rules/mode.js'
+import { BackgroundRefresh } from './engine/answer/background-refresh.js'
 import { CallRunner } from './engine/answer/call-runner.js'
+import { CallsInFlight } from './engine/answer/calls-in-flight.js'
+import { LookUp } from './engine/answer/look-up.js'
+import { RunningCalls } from './engine/answer/running-calls.js'
+import { CallRecorder } from './engine/call/call-record.js'
 import type { Events } from './engine/events.js'
 import type { Bounds } from './engine/gate/count-earlier.js'
 import { Gate } from './engine/gate/gate.js'
 import { FetchHandler } from './engine/http/fetch-handler.js'
+import type { Fetch } from './engine/http/http-upstream.js'
+import { Invalidation } from './engine/http/invalidation.js'
+import { CallPreparation } from './engine/http/prepare-call.js'
 import { LedgerWriter } from './engine/ledger/ledger-writer.js'
 import { EntryWriter } from './engine/upstream/entry-writer.js'
+import { RetryPolicy } from './engine/upstream/retry-policy.js'
 import { UpstreamCalls } from './engine/upstream/upstream-calls.js'
 
 /** What answers calls, put together on an opened store. */
 export interface Assembly {
-  readonly books: LedgerWriter
+  readonly ledger: LedgerWriter
+  readonly recorder: CallRecorder
+  readonly running: RunningCalls
   readonly runner: CallRunner
   readonly http: FetchHandler
   readonly gate: Gate
@@ -30,36 +42,40 @@ export interface EngineParts {
   readonly mode: Mode
   readonly events: Events
   readonly warn: (message: string) => void
+  /** What really calls upstream, where the configuration does not say. */
+  readonly fetch: Fetch
 }
 
 /** Puts the engine together from a checked configuration. Does nothing yet. */
-export function assemble(
-  { providers = {}, sets = {}, fetch, random = Math.random }: StashConfig,
-  { store, clock, mode, events, warn }: EngineParts,
-): Assembly {
-  const books = new LedgerWriter(store, clock)
-  const process = String(random()).slice(2, 12)
+export function assemble(config: StashConfig, { store, clock, mode, events, warn, fetch }: EngineParts): Assembly {
+  const { providers = {}, sets = {}, random = Math.random, refusals = 'throw' } = config
+  const { entries } = store
+  const ledger = new LedgerWriter(store, clock)
+  const recorder = new CallRecorder(clock, events)
+  const running = new RunningCalls(clock)
+  const lookUp = new LookUp(entries, recorder, warn)
+  const troubles = new OncePerEpisode(warn)
+  const trouble = (what: string, error: unknown) => troubles.trouble(what, error)
   const gate = new Gate({
-    ...{ store, clock, events, random, process },
+    ...{ store, clock, events, random, process: `${Math.random()}`.slice(2, 12) },
     countOthers(provider, calls) {
-      books.line(provider, unmatched, mode).at(clock.now()).others += calls
+      ledger.counter(provider, unmatched, mode).at(clock.now()).others += calls
     },
   })
-  const upstream = new UpstreamCalls({ clock, gate, events, random, entryWriter: new EntryWriter(store, clock, warn) })
-  const runner = new CallRunner({ store, clock, events, gate, upstream })
-  const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets }))
+  const entryWriter = new EntryWriter(entries, clock, warn)
+  const upstream = new UpstreamCalls({ clock, gate, events, trouble, entryWriter, retries: new RetryPolicy(clock, random) })
+  const inFlight = new CallsInFlight(upstream, running)
+  const refresh = new BackgroundRefresh(inFlight, store.records, clock)
+  const runner = new CallRunner({ entries, clock, gate, lookUp, inFlight, refresh, recorder, running })
+  const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets, refusals }))
   const rules = new RuleBook(compiled)
-  const http = new FetchHandler({
-    rules,
-    store,
-    clock,
-    mode,
-    books,
-    runner,
-    gate,
-    events,
-    warn,
-    fetch: fetch ?? ((input, init) => globalThis.fetch(input, init)),
+  const invalidation = new Invalidation(rules, entries, async (under) => {
+    inFlight.supersede(under)
+    await entries.invalidate({ under }, clock.now())
   })
-  return { books, runner, http, gate, bounds: compiled.map(({ rest }) => rest) }
+  const calling = { clock, entries, lookUp, invalidation, trouble, fetch: config.fetch ?? fetch }
+  const preparation = new CallPreparation({ ...calling, rules, mode, refusals, ledger, warn })
+  const explaining = { rules, runner, gate, clock }
+  const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining })
+  return { ledger, recorder, running, runner, http, gate, bounds: compiled.map(({ rest }) => rest) }
 }

@@ -9,5 +9,12 @@ import type { Fetch } from './engine/http/http-upstream.js'
 export function explainRequest(config: StashConfig, store: Store, now: number, ...request: Parameters<Fetch>): Promise<Explanation> {
   const clock = { now: () => now, ticks: () => now, later: () => () => {} }
   const warn = config.warn ?? (() => {})
-  return assemble(config, { store, clock, mode: config.mode ?? 'reuse', events: new Events(warn), warn }).http.explain(...request)
+  return assemble(config, {
+    store,
+    clock,
+    mode: config.mode ?? 'reuse',
+    events: new Events(warn),
+    warn,
+    fetch: globalThis.fetch,
+  }).http.explain(...request)
 }

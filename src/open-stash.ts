@@ -1,9 +1,11 @@
 import { assemble } from './assemble.js'
 import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
+import { withNearest } from './config/nearest-name.js'
 import type { LedgerOptions, StashConfig } from './config/stash-config.js'
 import { compileEndpoint, endpointList, resolveRule } from './core/endpoints/compile.js'
+import type { ProviderOptions } from './core/endpoints/options.js'
 import { unmatched } from './core/endpoints/unmatched.js'
-import { StashClosedError } from './core/errors/setup-errors.js'
+import { StashClosedError, UsageError } from './core/errors/setup-errors.js'
 import { factsOf } from './core/ledger/billing-facts.js'
 import { everyProvider } from './core/ledger/ledger-row.js'
 import type { Clock } from './core/ports/clock.js'
@@ -46,7 +48,7 @@ const defaultCloseWithin = '10 s'
  */
 export async function openStash(config: StashConfig = {}): Promise<Stash> {
   checkConfig(config)
-  const { providers = {}, sets = {}, clock = systemClock, mode = 'reuse' } = config
+  const { providers = {}, sets = {}, clock = systemClock, mode = 'reuse', refusals = 'throw' } = config
   const warn = config.warn ?? ((message) => console.warn(`stashen: ${message}`))
   const events = new Events(warn)
   const store = guardedStore(config.store ?? memoryStore(), {
@@ -60,7 +62,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     recovered: () => events.tell('recovered', { what: 'store' }),
     corrupt({ provider, endpoint }, key, error) {
       const spot = { provider: textOr(provider, unmatched), endpoint: textOr(endpoint, unmatched) }
-      books.line(spot.provider, spot.endpoint, mode).at(clock.now()).corrupt++
+      ledger.counter(spot.provider, spot.endpoint, mode).at(clock.now()).corrupt++
       events.tell('corrupt-entry', { ...spot, key, error })
     },
   })
@@ -68,7 +70,8 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   await rememberFacts(store, config, clock.now())
   const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
-  const { books, runner, http, gate, bounds } = assemble(config, { store, clock, mode, events, warn })
+  const { fetch } = globalThis // which may be replaced by this very stash
+  const { ledger, recorder, running, runner, http, gate, bounds } = assemble(config, { store, clock, mode, events, warn, fetch })
   if (mode !== 'offline') {
     for (const one of bounds) await countEarlier(store, clock.now(), one).catch(() => undefined) // told by the store's guard
   }
@@ -82,25 +85,25 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     if (closing) throw new StashClosedError()
   }
 
-  const parts: OperationParts = { store, clock, books, runner, events, assertOpen }
+  const parts: OperationParts = { entries: store.entries, clock, ledger, runner, recorder, events, assertOpen }
 
   function operation<F extends AsyncFunction>(id: string, fn: F, options: OperationOptions<F> = {}): Operation<F> {
     assertOpen()
     checkOperation(id, options, taken, config)
     taken.add(id)
     const [provider = '', name = ''] = id.split('.')
-    const itsOptions = providers[provider] ?? {}
+    const itsOptions = Object.hasOwn(providers, provider) ? (providers[provider] as ProviderOptions) : {}
     const reuse = resolveRule(options, itsOptions, sets)
     void store.ledger.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
-    return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets }), fn, options, parts)
+    return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets, refusals }), fn, options, parts)
   }
 
   async function close(): Promise<void> {
     stopSweeping()
-    await runner.settled(durationMs(config.closeWithin ?? defaultCloseWithin) as number, (call) => new StashClosedError(call))
+    await running.settled(durationMs(config.closeWithin ?? defaultCloseWithin) as number, (call) => new StashClosedError(call))
     store.tryAgain()
     await gate.settle()
-    await books.close()
+    await ledger.close()
     await journal?.close()
     await store.close()
   }
@@ -128,13 +131,20 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     outcomeOf: (thing) => http.outcomeOf(thing),
     async status() {
       assertOpen()
+      await gate.settle()
       return readStatus(store, clock.now(), store.trouble)
+    },
+    async forgive(provider) {
+      assertOpen()
+      if (!Object.hasOwn(providers, provider))
+        throw new UsageError(`no provider "${provider}" is configured${withNearest(provider, Object.keys(providers))}`)
+      await gate.forgive(provider)
     },
     async report(options?: ReportOptions) {
       assertOpen()
-      await books.write()
+      await ledger.write()
       await journal?.write()
-      return readReport(store, clock.now(), options, { unwritten: books.unwritten(), journal: config.journal })
+      return readReport(store, clock.now(), options, { unwritten: ledger.unwritten(), journal: config.journal })
     },
     close() {
       closing ??= close()

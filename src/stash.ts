@@ -60,6 +60,11 @@ export interface Stash extends AsyncDisposable {
   explain(...request: Parameters<Fetch>): Promise<Explanation>
   /** How the providers stand that were called, as all who share the store know it, and how the store does. */
   status(): Promise<StashStatus>
+  /**
+   * Forgets the pauses, reported limits and hold-offs of a provider, for all who share the store: its next call leaves if nothing else
+   * forbids it. Declared limits, quotas and budgets stay. Throws code `USAGE` for a provider that is not configured.
+   */
+  forgive(provider: string): Promise<void>
   /** What happened to all calls of a stretch of time, of every process that shares the store. */
   report(options?: ReportOptions): Promise<Report>
   /** Waits for running calls, for as long as `closeWithin` says, writes the ledger and closes the store. Closing twice is harmless. */

@@ -1,11 +1,13 @@
 import { expect } from 'chai'
 import fc from 'fast-check'
 import { BudgetSpentError, type Clock, memoryStore, openStash, type PlanOptions, type StashEvents } from 'stashen'
+import type { PermitFacts } from '../src/core/limits/bound.js'
 import { compileBudget } from '../src/core/limits/budget.js'
-import { budgetLevelOf } from '../src/core/limits/provider-spending.js'
-import { admit, nothingKnown, type Passage, type ProviderState, withEnded } from '../src/core/limits/provider-state.js'
+import { budgetLevelOf } from '../src/core/limits/budget-bound.js'
+import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
 import { chargeOfUnits } from '../src/core/money/period-charge.js'
 import { invoices, type JournalCall } from './support/invoice-oracle.js'
+import { admit, ended as withEnded } from './support/provider-play.js'
 import { begin, plans, prices } from './support/random-plans.js'
 import { json, noon, type Scene, scene } from './support/upstream.js'
 
@@ -31,7 +33,7 @@ describe('budgets', () => {
         traffic,
         fc.constantFrom('0.5', '3', '40'),
         fc.constantFrom(minute, 100 * hour),
-        (anyPlan, calls, money, longestMs) => {
+        (anyPlan, calls, money, leaseMs) => {
           const { baseFee: _, minimum: __, rounding: ___, changes = [], ...terms } = anyPlan
           const plan: PlanOptions = {
             ...terms,
@@ -48,18 +50,18 @@ describe('budgets', () => {
             },
           })
           const callTo = (endpoint: string) => ({
-            ...{ endpoint, limits: [], holdOff: { firstMs: 0, upToMs: 0 }, inBackground: false, longestMs },
+            ...{ endpoint, holdOffScope: endpoint, limits: [], holdOff: { firstMs: 0, upToMs: 0 }, inBackground: false, leaseMs },
             spending: spending(endpoint),
           })
           let state: ProviderState = nothingKnown
           let now = begin
           const bill: JournalCall[] = []
-          const flying: { passage: Passage; endpoint: string; how: JournalCall['how']; end: number }[] = []
+          const flying: { permit: PermitFacts; endpoint: string; how: JournalCall['how']; end: number }[] = []
           const land = (until: number) => {
             for (const one of flying.filter(({ end }) => end <= until).sort((a, b) => a.end - b.end)) {
               const { endpoint, how, end } = one
               flying.splice(flying.indexOf(one), 1)
-              state = withEnded(state, callTo(endpoint), one.passage, { how: 'answered', ending: how, at: end, random: 0 })
+              state = withEnded(state, callTo(endpoint), one.permit, { how: 'answered', ending: how, at: end, random: 0 })
               bill.push({ at: end, endpoint, how })
             }
           }
@@ -68,7 +70,7 @@ describe('budgets', () => {
             land(now)
             const admission = admit(state, callTo(endpoint), now)
             if (admission.state) state = admission.state
-            if (admission.admitted) flying.push({ passage: admission.passage, endpoint, how, end: now + Math.min(takes, longestMs - 1) })
+            if (admission.admitted) flying.push({ permit: admission.permit, endpoint, how, end: now + Math.min(takes, leaseMs - 1) })
           }
           land(Number.POSITIVE_INFINITY)
           const billed = [...invoices(plan, prices, bill).values()].reduce((sum, amount) => sum + amount, 0n)
@@ -86,7 +88,14 @@ describe('budgets', () => {
     const plan: PlanOptions = { currency: 'EUR', units: { tokens: { price: '0.40', per: 1000 } } }
     const budget = compileBudget({ money: '1' }, plan)
     const call = (unitsUpTo: Record<string, number>) => ({
-      ...{ endpoint: 'answers', limits: [], holdOff: { firstMs: 0, upToMs: 0 }, inBackground: false, longestMs: 1000 },
+      ...{
+        endpoint: 'answers',
+        holdOffScope: 'answers',
+        limits: [],
+        holdOff: { firstMs: 0, upToMs: 0 },
+        inBackground: false,
+        leaseMs: 1000,
+      },
       spending: { budgets: [budget], price: { weight: 1, unbilled: [], unitsUpTo } },
     })
     for (const [upTo, tokens] of [
@@ -97,7 +106,7 @@ describe('budgets', () => {
       for (let i = 0; i < 9; i++) {
         const admission = admit(state, call(upTo), noon + i)
         if (!admission.admitted) break
-        state = withEnded(admission.state, call(upTo), admission.passage, { how: 'answered', at: noon + i, units: { tokens }, random: 0 })
+        state = withEnded(admission.state, call(upTo), admission.permit, { how: 'answered', at: noon + i, units: { tokens }, random: 0 })
         spent += Number(chargeOfUnits(plan, { tokens }))
       }
       expect(spent).to.be.within(0.7, 1)

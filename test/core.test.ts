@@ -87,9 +87,9 @@ describe('deciding', () => {
     [{ excerpt: 'range-asked' }, 'serve hit fresh'],
     [{ excerpt: 'range-asked', now: 1_100_000 }, 'call request range-asked'],
     [{ excerpt: 'head-asked', entry: undefined }, 'call request head-asked'],
-    [wishing({ ask: 'whole' }), 'call request reload-asked'],
-    [wishing({ ask: 'check' }), 'call request check-asked'],
-    [wishing({ ask: 'check' }, { entry: undefined }), 'call uri-miss absent'],
+    [wishing({ ask: 'reload' }), 'call request reload-asked'],
+    [wishing({ ask: 'revalidate' }), 'call request check-asked'],
+    [wishing({ ask: 'revalidate' }, { entry: undefined }), 'call uri-miss absent'],
     [wishing({ maxAgeMs: 35_000 }), 'serve hit fresh'],
     [wishing({ maxAgeMs: 34_999 }), 'call request younger-asked'],
     [wishing({ minFreshMs: 30_000 }), 'serve hit fresh'],
@@ -101,7 +101,7 @@ describe('deciding', () => {
     [wishing({ anyAge: true }, { now: 9_000_000 }), 'serve stale any-age-asked'],
     [wishing({ storedOnly: 'status' }), 'serve hit fresh'],
     [wishing({ storedOnly: 'status' }, { now: 1_100_000 }), 'refuse error stored-only-asked'],
-    [wishing({ storedOnly: 'error', ask: 'check' }), 'refuse error stored-only-asked'],
+    [wishing({ storedOnly: 'error', ask: 'revalidate' }), 'refuse error stored-only-asked'],
     [wishing({ storedOnly: 'status' }, { mode: 'measure' }), 'refuse error stored-only-asked'],
     [{ now: 1_070_000, ...refreshable }, 'serve stale refreshing'],
     [{ now: 1_080_000, ...refreshable }, 'call stale expired'],
@@ -159,7 +159,7 @@ describe('deciding', () => {
 })
 
 describe('rules', () => {
-  const common = { mode: 'reuse', sets: {} } as const
+  const common = { mode: 'reuse', sets: {}, refusals: 'throw' } as const
   const provider = compileProvider(
     'ebbline',
     {

@@ -1,10 +1,12 @@
 import { expect } from 'chai'
 import fc from 'fast-check'
+import type { BoundCall, PermitFacts } from '../src/core/limits/bound.js'
 import { afterFailure, type HoldOff, heldOffUntil } from '../src/core/limits/hold-off.js'
 import { compileLimit, compileQuota, type LimitOptions } from '../src/core/limits/limit.js'
 import { begun, ended, type LimitState, roomAgain, roomIn, unused } from '../src/core/limits/limit-state.js'
-import { admit, nothingKnown, type Passage, type ProviderState, withEnded, withReported } from '../src/core/limits/provider-state.js'
+import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
 import { reportedBy } from '../src/core/limits/reported-limits.js'
+import { admit, ended as withEnded, reported as withReported } from './support/provider-play.js'
 
 const noon = Date.parse('2026-06-30T12:00:00Z')
 const second = 1_000
@@ -162,12 +164,13 @@ describe('limits', () => {
     })
   }
 
-  const call = {
+  const call: BoundCall = {
     endpoint: 'tides',
+    holdOffScope: 'tides',
     limits: [],
     holdOff: { firstMs: second, upToMs: 5 * minute },
     inBackground: false,
-    longestMs: 10_000,
+    leaseMs: 10_000,
   }
 
   it('that are told hold for calls whose answers come in any order, and end with their window (property)', () => {
@@ -175,7 +178,7 @@ describe('limits', () => {
       fc.property(fc.nat(12), fc.array(fc.record({ seen: fc.nat(1_000), back: fc.nat(1_000) }), { maxLength: 30 }), (allowed, calls) => {
         let state: ProviderState = nothingKnown
         let [left, refused] = [allowed, 0]
-        const out: { passage: Passage; seen: number; back: number; r?: number }[] = []
+        const out: { permit: PermitFacts; seen: number; back: number; r?: number }[] = []
         for (let now = noon; now < noon + 60_000; now += 250) {
           for (const one of out.filter(({ seen, r }) => seen <= now && r === undefined)) {
             if (left === 0) refused++
@@ -184,14 +187,14 @@ describe('limits', () => {
           }
           for (const one of out.filter(({ back, r }) => back <= now && r !== undefined && r >= 0)) {
             const told = { limits: [{ name: 'minute', left: one.r as number, until: noon + minute }], notBefore: undefined }
-            state = withEnded(withReported(state, one.passage, told, now), call, one.passage, { how: 'answered', at: now, random: 0 })
+            state = withEnded(withReported(state, call, one.permit, told, now), call, one.permit, { how: 'answered', at: now, random: 0 })
             one.r = -1
           }
           const next = out.length === 0 || out.some(({ r }) => r === -1) ? calls[out.length] : undefined
           const admission = next && admit(state, call, now)
           if (next && admission?.admitted) {
             state = admission.state
-            out.push({ passage: admission.passage, seen: now + next.seen, back: now + next.seen + next.back })
+            out.push({ permit: admission.permit, seen: now + next.seen, back: now + next.seen + next.back })
           }
         }
         expect(refused).to.be.at.most(allowed === 0 ? 1 : 0) // the first call cannot know
@@ -230,13 +233,13 @@ describe('limits', () => {
   })
 
   it('holds off a provider when several of its endpoints fail together, and lets one call at a time try whether it is over', () => {
-    const other = { ...call, endpoint: 'stations' }
+    const other = { ...call, endpoint: 'stations', holdOffScope: 'stations' }
     const fails = (state: ProviderState, which: typeof call, now: number) => {
       const admission = admit(state, which, now)
       if (!admission.admitted) throw new Error(admission.what)
-      return withEnded(admission.state, which, admission.passage, { how: 'failed', at: now, random: 0 })
+      return withEnded(admission.state, which, admission.permit, { how: 'failed', at: now, random: 0 })
     }
-    const third = { ...call, endpoint: 'vessels' }
+    const third = { ...call, endpoint: 'vessels', holdOffScope: 'vessels' }
     const one = fails(nothingKnown, call, noon)
     expect([admit(one, call, noon).admitted, admit(one, other, noon).admitted]).to.eql([false, true])
     const both = fails(one, other, noon)
@@ -250,8 +253,8 @@ describe('limits', () => {
     const trying = trial.admitted ? trial.state : both
     for (const which of [call, other, third])
       expect(admit(trying, which, noon + 2 * second).admitted, 'one tries, the others wait').to.equal(false)
-    expect(admit(trying, third, noon + second + call.longestMs).admitted, 'a trial that was never heard of ends').to.equal(true)
-    const over = trial.admitted ? withEnded(trying, third, trial.passage, { how: 'answered', at: noon + 2 * second, random: 0 }) : both
+    expect(admit(trying, third, noon + second + call.leaseMs).admitted, 'a trial that was never heard of ends').to.equal(true)
+    const over = trial.admitted ? withEnded(trying, third, trial.permit, { how: 'answered', at: noon + 2 * second, random: 0 }) : both
     expect(over.providerHoldOff).to.equal(undefined)
     expect(admit(over, call, noon + 2 * second).admitted).to.equal(true)
   })

@@ -111,7 +111,7 @@ describe('limits and the queue', () => {
       expect(await got(stash, stash, `${base}/tides/1`), 'its other endpoints neither').to.equal('LIMIT_REACHED')
       expect(received).to.have.length(2)
       const [status] = (await stash.status()).providers
-      expect(status).to.deep.include({ notBefore: '2026-06-30T12:05:00.000Z', limits: [] })
+      expect(status).to.deep.include({ pausedUntil: '2026-06-30T12:05:00.000Z', limits: [] })
       expect(status?.reported).to.eql([{ name: 'x-ratelimit-', left: 1, calls: 10, until: '2026-06-30T12:05:00.000Z' }])
       await clock.sleep(4 * minute)
       now.answer = json(() => ({}))
@@ -290,6 +290,7 @@ describe('an upstream that fails', () => {
         await using other = await open({ store: common })
         now.answer = json(() => ({}), 500)
         await got(stash, stash, `${base}/tides/4`)
+        await clock.sleep(50) // within which others know
         expect(await got(other, other, `${base}/tides/5`), 'another process on the store holds off too').to.equal('HELD_OFF')
         expect((await other.status()).providers[0]?.holdOffs[0]).to.include({ endpoint: 'tides', failures: 1, state: 'held-off' })
         expect((await other.explain(`${base}/tides/5`)).blockedBy).to.include({ why: 'held-off' })

@@ -1,6 +1,6 @@
 import { z } from 'zod'
 import { trusts } from '../core/decide/keep.js'
-import { atLimits } from '../core/endpoints/options.js'
+import { atLimits, refusals } from '../core/endpoints/options.js'
 import { modes } from '../core/rules/mode.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
 import { calendarPeriods } from '../core/time/calendar.js'
@@ -57,9 +57,9 @@ function orObject<S extends z.ZodRawShape>(shape: S, what: string, example: stri
 }
 
 const timeout = orObject(
-  { firstByte: duration.optional(), total: duration.optional() },
-  'an object with "firstByte" and "total"',
-  '{ firstByte: "5 s", total: "30 s" }',
+  { firstByte: duration.optional(), idle: duration.optional(), total: duration.optional() },
+  'an object with "firstByte", "idle" and "total"',
+  '{ firstByte: "5 s", idle: "10 s", total: "2 min" }',
 )
 
 const holdOff = orObject(
@@ -101,7 +101,7 @@ const terms = {
   within: duration.optional(),
 }
 
-export const callOptionsSchema = z.strictObject({ ...terms, background: yesOrNo.optional() })
+export const callOptionsSchema = z.strictObject({ ...terms, background: yesOrNo.optional(), refusals: oneOf(refusals).optional() })
 
 const reuse = {
   ...terms,
@@ -186,6 +186,8 @@ const endpoint = {
   targetedFields: fieldNames.optional(),
   fallback: fallback.optional(),
   replaySetCookie: yesOrNo.optional(),
+  stream: yesOrNo.optional(),
+  refusals: oneOf(refusals).optional(),
   request: text(
     (value) => parseRequestTemplate(value) !== undefined,
     'a method and a path template, e.g. "GET /stations/{id}" or "GET /v2/*"',
@@ -210,6 +212,8 @@ const provider = z.strictObject({
   timeout: timeout.optional(),
   limits: z.array(limit).optional(),
   budgets: z.array(budget).optional(),
+  believeUpTo: duration.optional(),
+  refusals: oneOf(refusals).optional(),
   queue: z.int({ error: noQueue }).min(0, { error: noQueue }).optional(),
   secretQuery: fieldNames.optional(),
   secretHeaders: fieldNames.optional(),
@@ -228,6 +232,7 @@ export const configSchema = z.strictObject({
   $schema: z.string().optional(),
   store: part('a store: give memoryStore(), sqliteStore(file) or another', isObject),
   mode: oneOf(modes).optional(),
+  refusals: oneOf(refusals).optional(),
   sets: z.record(name, z.strictObject(reuse)).optional(),
   providers: z.record(name, provider).optional(),
   exchange: z.strictObject({ currency, rates: z.record(currency, price) }).optional(),

@@ -1,4 +1,4 @@
-import type { ProviderOptions, ReuseOptions } from '../core/endpoints/options.js'
+import type { ProviderOptions, Refusals, ReuseOptions } from '../core/endpoints/options.js'
 import type { ExchangeRates } from '../core/ledger/ledger-row.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Journal } from '../core/ports/journal.js'
@@ -13,7 +13,7 @@ export interface LedgerOptions {
   readonly minutesFor?: Duration
   /** Default `"92 days"`: three months. */
   readonly hoursFor?: Duration
-  /** IANA time zone whose days are told apart besides those of plans and quotas, for reports of a time when only days are kept. */
+  /** IANA time zone whose days are kept apart besides those of plans and quotas, for reports of a time when only days are kept. */
   readonly zone?: string
 }
 
@@ -25,17 +25,19 @@ export interface StashConfig {
   readonly store?: Store
   /** What is done with calls; providers and endpoints may say otherwise. Default `reuse`. */
   readonly mode?: Mode
+  /** What calls end in that Stashen itself refuses; providers, endpoints and calls may say otherwise. Default `throw`. */
+  readonly refusals?: Refusals
   /** Named sets of options that endpoints, operations and defaults refer to with `set`. */
   readonly sets?: Readonly<Record<string, ReuseOptions>>
   /** Third-party APIs by name. */
   readonly providers?: Readonly<Record<string, ProviderOptions>>
-  /** A currency that all money is told in besides its own, and what one unit of each other is in it: `{ currency: "EUR", rates: { NOK: "0.085" } }`. */
+  /** A currency that all money is given in besides its own, and what one unit of each other is in it: `{ currency: "EUR", rates: { NOK: "0.085" } }`. */
   readonly exchange?: ExchangeRates
-  /** How finely the ledger tells times apart. */
+  /** How long the ledger keeps details. */
   readonly ledger?: LedgerOptions
   /** Where every call is written down, one line each. Default: nowhere. */
   readonly journal?: Journal
-  /** What really calls upstream. Default: the global `fetch`. */
+  /** What really calls upstream. Default: the `fetch` that is global when the stash is opened. */
   readonly fetch?: Fetch
   /** Default: the system's time. */
   readonly clock?: Clock

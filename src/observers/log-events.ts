@@ -1,5 +1,5 @@
 import type { EventName, StashEvents } from '../core/decide/events.js'
-import { errorWords } from '../core/errors/error-text.js'
+import { errorText } from '../core/errors/error-text.js'
 import type { Stash } from '../stash.js'
 
 type Level = 'debug' | 'info' | 'warn' | 'error'
@@ -31,7 +31,7 @@ function listen<N extends EventName>(stash: Pick<Stash, 'on'>, logger: Logger, n
 /** An error stands as words that hold no secret; a key may hold what callers asked, a message what the store wrote: both are left out. */
 function withoutSecrets(event: object): object {
   const { error, key: _key, message: _message, ...facts } = event as { error?: unknown; key?: unknown; message?: unknown }
-  return error === undefined ? facts : { ...facts, error: errorWords(error) }
+  return error === undefined ? facts : { ...facts, error: errorText(error) }
 }
 
 const spot = ({ provider, endpoint }: { provider: string; endpoint: string | null }) =>

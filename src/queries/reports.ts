@@ -8,7 +8,7 @@ import type { Journal } from '../core/ports/journal.js'
 import type { Store } from '../core/ports/store.js'
 import { isTimeZone } from '../core/time/calendar.js'
 import { type Moment, momentForms, momentMs } from '../core/time/moment.js'
-import { statusOfProviders } from '../engine/gate/shared-provider-state.js'
+import { statusOfProviders } from '../engine/gate/provider-records.js'
 import { readRows } from '../engine/ledger/read-rows.js'
 import { type ReportOptions, reportBys } from '../stash.js'
 import { readKeys } from './keys.js'
@@ -53,7 +53,7 @@ async function forecastInput(
   const since = end - forecastFromMs
   const recent = await readRows(store, { since, until: end, cuts: [since, end], finest: 'hour' }, unwritten)
   const reportedLeft = new Map<string, number>()
-  for (const { provider, limits } of end === now ? await statusOfProviders(store, now) : []) {
+  for (const { provider, limits } of end === now ? await statusOfProviders(store.records, now) : []) {
     const reported = limits.find(({ reported: one }) => one !== null)?.reported
     if (reported) reportedLeft.set(provider, reported.left)
   }

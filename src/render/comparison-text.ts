@@ -4,7 +4,7 @@ import type { Comparison, Figures, Report, Without } from '../core/ledger/report
 import type { Money } from '../core/money/money.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
 import { noLines } from './plain-table.js'
-import type { Colors } from './report-text.js'
+import type { Colors } from './text-options.js'
 
 /** Two stretches of time held against each other. */
 export interface BeforeAfter {

@@ -1,6 +1,6 @@
 import type { Explanation } from '../core/decide/explanation.js'
 import { ageText, momentText } from './format.js'
-import type { Colors } from './report-text.js'
+import type { Colors } from './text-options.js'
 
 const doings = { serve: 'answered from store', call: 'sent upstream', pass: 'passed on untouched', refuse: 'refused' } as const
 

@@ -2,7 +2,7 @@ import Table from 'cli-table3'
 import type { KeysReport } from '../core/ledger/report-model.js'
 import { countText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
-import type { Colors } from './report-text.js'
+import type { Colors } from './text-options.js'
 
 /** Characters of a key that are shown. */
 const shownLength = 64

@@ -2,7 +2,7 @@ import Table from 'cli-table3'
 import type { ReconciledDay, Reconciliation } from '../core/ledger/reconcile.js'
 import { countText } from './format.js'
 import { noLines } from './plain-table.js'
-import type { Colors } from './report-text.js'
+import type { Colors } from './text-options.js'
 
 /** A reconciliation as text for a terminal: a line for each day, and what is left unexplained. */
 export function reconciliationText(reconciliation: Reconciliation, colors: Colors): string {

@@ -1,5 +1,4 @@
 import Table from 'cli-table3'
-import type { createColors } from 'picocolors'
 import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
@@ -8,13 +7,8 @@ import { ageText, countText, latencyText, momentText, moneyWriter, shareText } f
 import { keysText } from './keys-text.js'
 import { noLines } from './plain-table.js'
 import { lossOf } from './remarks.js'
+import type { Colors, TextOptions } from './text-options.js'
 import { timesText } from './times-text.js'
-
-export interface TextOptions {
-  readonly colors: ReturnType<typeof createColors>
-  /** IANA time zone in which moments are printed. */
-  readonly zone: string
-}
 
 /** A report as text for a terminal: a table of providers and endpoints, each without and with the stash, and what was saved. */
 export function reportText(report: Report, { colors, zone }: TextOptions): string {
@@ -56,7 +50,6 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   ].join('\n')
 }
 
-export type Colors = TextOptions['colors']
 type MoneyWriter = ReturnType<typeof moneyWriter>
 
 function moneysOf({ providers, totals, times = [], converted }: Report): Money[] {

@@ -1,7 +1,7 @@
 import Table from 'cli-table3'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { noLines } from './plain-table.js'
-import type { Colors } from './report-text.js'
+import type { Colors } from './text-options.js'
 
 /** One endpoint as its rules hold, in words. */
 export interface RuleLine {

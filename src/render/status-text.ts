@@ -3,7 +3,7 @@ import type { ProviderStatus } from '../core/limits/status.js'
 import { differenceText } from './forecast-text.js'
 import { ageText, countText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
-import type { Colors } from './report-text.js'
+import type { Colors } from './text-options.js'
 
 /** What `statusText` writes down. */
 export interface StatusModel {
@@ -50,7 +50,7 @@ function providerRows(provider: ProviderStatus, now: number, { colors, zone }: {
     const of = calls === null ? '' : ` of ${countText(calls)}`
     rows.push(['  reported', name || 'by the provider', `${countText(left)}${of} left`, `until ${when(until)}`])
   }
-  if (provider.notBefore !== null) rows.push(['  reported', 'to wait', '', `until ${when(provider.notBefore)}`])
+  if (provider.pausedUntil !== null) rows.push(['  reported', 'to wait', '', `until ${when(provider.pausedUntil)}`])
   for (const { endpoint, failures, until, state } of provider.holdOffs) {
     const words = { 'held-off': colors.red('held off'), trying: 'one call tries', over: 'the next call tries' }
     rows.push([

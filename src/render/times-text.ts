@@ -3,7 +3,7 @@ import type { TimeReport } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { countText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
-import type { Colors } from './report-text.js'
+import type { Colors } from './text-options.js'
 
 /** How long the longest bar is, in characters. */
 const barLength = 24

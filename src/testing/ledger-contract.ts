@@ -7,8 +7,7 @@ import type { Store } from '../core/ports/store.js'
 const [minute, hour] = [60_000, 3_600_000]
 const always = { since: Number.NEGATIVE_INFINITY, until: Number.POSITIVE_INFINITY }
 
-/** A row for tests of stores. */
-export function sampleRow(tally: TallyData, more: Partial<LedgerRow> = {}): LedgerRow {
+function sampleRow(tally: TallyData, more: Partial<LedgerRow> = {}): LedgerRow {
   const bucket = { bucket: minute, grain: 'minute', lengthMs: minute } as const
   return { ...bucket, mode: 'reuse', provider: 'ebbline', endpoint: 'tides', ...more, tally }
 }

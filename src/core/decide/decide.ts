@@ -5,7 +5,7 @@ import { isFresh, isRefreshable, isUsable, type StoredTimes } from './entry-time
 import type { Reason } from './reasons.js'
 
 /** What in a request keeps it from being answered out of the store, or its answer from being stored. */
-export type Bypass = Extract<Reason, 'no-store-asked' | 'range-asked' | 'condition-asked' | 'request-excepted'>
+export type Bypass = Extract<Reason, 'no-store-asked' | 'range-asked' | 'condition-asked' | 'request-excepted' | 'no-endpoint' | 'no-key'>
 
 /** What a request asks for that can be made from a whole stored answer, but never makes one. */
 export type Excerpt = Extract<Reason, 'range-asked' | 'condition-asked' | 'head-asked'>
@@ -66,17 +66,18 @@ export type WithheldFor = 'limit-reached' | 'held-off' | 'budget-spent' | 'overd
 function decideOnline(facts: Facts): Decision {
   const { entry, directives, now, heldOff, neverStale } = facts
   const saves = facts.budget === 'stretch' || facts.budget === 'stop'
+  if (facts.bypass === 'no-endpoint' || facts.bypass === 'no-key') return { do: 'call', fwd: 'bypass', reason: facts.bypass, reuse: 'none' }
   if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: 'none' }
   if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: 'none' }
   if (facts.bypass === 'request-excepted') return { do: 'call', fwd: 'bypass', reason: 'request-excepted', reuse: 'none' }
   if (facts.bypass) return { do: 'call', fwd: 'request', reason: facts.bypass, reuse: 'none' }
-  if (directives.ask === 'whole') return { do: 'call', fwd: 'request', reason: 'reload-asked', reuse: 'own' }
+  if (directives.ask === 'reload') return { do: 'call', fwd: 'request', reason: 'reload-asked', reuse: 'own' }
   if (!entry && facts.varied) return { do: 'call', fwd: 'vary-miss', reason: 'no-variant', reuse: 'shared' }
   if (!entry) return { do: 'call', fwd: 'uri-miss', reason: 'absent', reuse: 'shared' }
   const fresh = isFresh(entry, facts.freshForMs, now)
   if (directives.anyAge && (fresh || (!neverStale && !entry.invalidated && !entry.mustRevalidate)))
     return { do: 'serve', how: fresh ? 'hit' : 'stale', reason: 'any-age-asked' }
-  if (directives.ask === 'check') return { do: 'call', fwd: 'request', reason: 'check-asked', reuse: 'own' }
+  if (directives.ask === 'revalidate') return { do: 'call', fwd: 'request', reason: 'check-asked', reuse: 'own' }
   if (fresh && suits(entry, directives, now)) {
     const ahead = entry.freshUntil - now <= facts.refreshAheadMs && !directives.storedOnly && !facts.excerpt
     return { do: 'serve', how: 'hit', reason: 'fresh', ...(ahead && !heldOff && !saves && { refresh: true }) }

@@ -19,7 +19,8 @@ export interface StashEvents {
     readonly mode: Mode
     /** Under which its answer is looked up, where it has one; no credentials stand in it. */
     readonly key?: string | undefined
-    readonly how: Outcome['how'] | 'failed'
+    /** `abandoned`: its caller left before the end. */
+    readonly how: Outcome['how'] | 'abandoned'
     readonly reason?: Outcome['reason']
     readonly ms: number
     readonly error?: unknown
@@ -66,7 +67,8 @@ interface HoldOffFacts {
 }
 
 export interface UpstreamCallFacts {
-  readonly how: 'answered' | 'refused' | 'failed' | 'left'
+  /** `abandoned`: all who waited for it left before its end. */
+  readonly how: 'answered' | 'refused' | 'failed' | 'abandoned'
   /** Of an HTTP call: method, URL without the credentials in its query, status of the answer. */
   readonly method?: string | undefined
   readonly url?: string | undefined

@@ -32,6 +32,12 @@ export type NotKept =
   | 'out-of-date'
   /** The value of an operation that cannot be given back exactly as it was: functions, instances of classes. */
   | 'inexact'
+  /** It was reached through a redirect, and what the redirect allows is not known. */
+  | 'redirected'
+  /** Its callers left before its end. */
+  | 'abandoned'
+  /** Something went wrong while it was stored: see what `warn` was told. */
+  | 'trouble'
   /** The call was not one whose answer is stored. */
   | 'not-reusable'
 
@@ -60,6 +66,8 @@ export interface HttpExchange extends Exchange {
   readonly arrived: Fields
   readonly authorized: boolean
   readonly vary: readonly string[] | '*'
+  /** Whether a redirect led to it. */
+  readonly redirected: boolean
 }
 
 /** The times that an answer is kept with, and the fields that are not kept with it. */
@@ -95,6 +103,7 @@ export function keepAnswer(rule: KeepRule, key: string, answer: AnswerFacts, htt
   const bornAt = answeredAt - initialAgeMs(http.arrived, http)
   const ruled = ruledUntil(rule, key, answer, http)
   if (rule.trust === 'rule') return ruled === undefined ? 'status' : worthKeeping(byRule(rule, ruled, answeredAt, bornAt), http)
+  if (http.redirected) return 'redirected' // each hop may have allowed less, and `fetch` does not show them
   const word = upstreamDirectives(http, rule.audience)
   if (word.forbidden && !(word.forbidden === 'status' && ruled !== undefined)) return word.forbidden
   const said = word.lifetimeMs === undefined ? undefined : bornAt + word.lifetimeMs

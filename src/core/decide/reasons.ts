@@ -22,6 +22,7 @@ export const reasons = {
   overdue: 'the upstream did not answer within the time of this call, so the older answer was given',
   'upstream-failed': 'the upstream call failed, so the older answer was given',
   'default-given': 'the upstream gave no answer, and no older one may be given, so the default of the endpoint was',
+  abandoned: 'the caller had left before anything was done',
   'no-older-answer': 'the upstream gave no answer, and no older one may be given',
   offline: 'the stash is offline: stored answers of any age are given, and nothing is called',
   measuring: 'the stash only measures',

@@ -12,10 +12,10 @@ import { parseRequestTemplate, segmentsOf } from '../rules/request-template.js'
 import { unitsUpTo } from '../rules/units.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
-import type { NamedEndpointOptions, ProviderOptions, QuotaOptions, ReuseOptions, RuleOptions } from './options.js'
+import type { NamedEndpointOptions, ProviderOptions, QuotaOptions, Refusals, ReuseOptions, RuleOptions } from './options.js'
 import { unmatched } from './unmatched.js'
 
-const defaultTimeouts = { firstByte: '10 s', total: '1 min' } as const
+const defaultTimeouts = { firstByte: '30 s', idle: '30 s' } as const
 const defaultHoldOff = { first: '1 s', upTo: '5 min' } as const
 const defaultMaxEntries = 10_000
 const defaultMaxWait = '10 s'
@@ -27,6 +27,7 @@ const defaultMaxBodyBytes = 1024 * 1024
 export interface Common {
   readonly mode: Mode
   readonly sets: Readonly<Record<string, ReuseOptions>>
+  readonly refusals: Refusals
 }
 
 /** Compiles the options of one provider. They have been checked: nothing here can fail. */
@@ -49,6 +50,8 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
         ...{
           template,
           replaySetCookie,
+          isStream: endpoint.stream ?? false,
+          refusals: endpoint.refusals ?? compiled.refusals,
           fallback: endpoint.fallback,
           repeatable: template.method === 'GET' || template.method === 'HEAD' || safe,
         },
@@ -63,8 +66,23 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
     secretQuery: new Set(options.secretQuery),
     callerHeaders: ['authorization', 'cookie', 'origin', ...(options.secretHeaders ?? []).map((field) => field.toLowerCase())],
     endpoints,
-    rest: compileEndpoint(name, unmatched, {}, options, common),
+    rest: passedEndpoint(compileEndpoint(name, unmatched, {}, options, common)),
   }
+}
+
+/** What stands for calls that no endpoint covers. */
+function passedEndpoint(compiled: Endpoint): RequestEndpoint {
+  const template = { method: '', path: [], query: [] }
+  const keying = compileKeying({ provider: compiled.provider, name: compiled.name }, {})
+  const passed = { template, keying, exceptRequest: undefined, replaySetCookie: true, fallback: undefined, isTended: false }
+  return { ...compiled, ...passed, repeatable: false }
+}
+
+/** What stands for calls to no known provider: they pass no gate, and take as long as they like. */
+export function unknownProvider(common: Common): RequestEndpoint {
+  const forever = Number.POSITIVE_INFINITY
+  const timeouts = { firstByteMs: forever, idleMs: forever, totalMs: undefined, leaseMs: forever }
+  return { ...passedEndpoint(compileEndpoint(unmatched, unmatched, {}, {}, common)), timeouts, isGated: false }
 }
 
 /** Compiles the resolved options of one endpoint or operation of a provider. */
@@ -94,6 +112,10 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     withinMs: durationMs(reuse.within),
     retries: compileRetries(reuse.retries),
     refreshAheadMs: durationMs(reuse.refreshAhead ?? 0) as number,
+    believeUpToMs: durationMs(options.believeUpTo),
+    isGated: true,
+    isStream: false,
+    refusals: options.refusals ?? common.refusals,
     limits: [
       ...(options.quota ? [compileQuota(quotaOf(options.quota))] : []),
       ...(options.limits ?? []).map((limit) => compileLimit(limit)),
@@ -132,9 +154,12 @@ function compileHoldOff(options: ReuseOptions['holdOff'] = {}): Endpoint['holdOf
 }
 
 function compileTimeouts(options: ReuseOptions['timeout'] = {}): Endpoint['timeouts'] {
-  const { firstByte, total } = typeof options === 'object' ? options : { firstByte: options, total: options }
-  const totalMs = durationMs(total ?? defaultTimeouts.total) as number
-  return { firstByteMs: Math.min(totalMs, durationMs(firstByte ?? defaultTimeouts.firstByte) as number), totalMs }
+  const { firstByte, idle, total } = typeof options === 'object' ? options : { firstByte: options, idle: options, total: options }
+  const totalMs = durationMs(total)
+  const within = (ms: number) => Math.min(ms, totalMs ?? Number.POSITIVE_INFINITY)
+  const firstByteMs = within(durationMs(firstByte ?? defaultTimeouts.firstByte) as number)
+  const idleMs = within(durationMs(idle ?? defaultTimeouts.idle) as number)
+  return { firstByteMs, idleMs, totalMs, leaseMs: within(firstByteMs + idleMs) + 1_000 }
 }
 
 function compileRetries(options: ReuseOptions['retries'] = 0): Endpoint['retries'] {

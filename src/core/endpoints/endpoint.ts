@@ -10,7 +10,7 @@ import type { CallerRule, KeyedRequest, Keying } from '../rules/keying.js'
 import type { Mode } from '../rules/mode.js'
 import type { RequestTemplate } from '../rules/request-template.js'
 import type { UnitSources } from '../rules/units.js'
-import type { AnswerInstead, AtLimit } from './options.js'
+import type { AnswerInstead, AtLimit, Refusals } from './options.js'
 
 /** What is known of one endpoint or operation once its options are compiled. Times are milliseconds. */
 export interface Endpoint extends KeepRule {
@@ -25,7 +25,20 @@ export interface Endpoint extends KeepRule {
   readonly maxBodyBytes: number
   readonly maxEntries: number
   readonly holdOff: HoldOffRule
-  readonly timeouts: { readonly firstByteMs: number; readonly totalMs: number }
+  /** `totalMs`: undefined where it may take as long as it likes. `leaseMs`: nothing heard of a call for so long, it is taken to have ended. */
+  readonly timeouts: {
+    readonly firstByteMs: number
+    readonly idleMs: number
+    readonly totalMs: number | undefined
+    readonly leaseMs: number
+  }
+  /** How long a pause that the provider asks for is believed; undefined where that is as long as usual. */
+  readonly believeUpToMs: number | undefined
+  /** Whether its calls leave through the gate of a provider. */
+  readonly isGated: boolean
+  /** Whether answers are handed on as they come, whatever their media type. */
+  readonly isStream: boolean
+  readonly refusals: Refusals
   readonly withinMs: number | undefined
   readonly retries: { readonly upTo: number; readonly share: number }
   readonly refreshAheadMs: number
@@ -68,5 +81,5 @@ export interface Provider extends CallerRule {
   readonly base: { readonly origin: string; readonly segments: readonly string[] } | undefined
   readonly endpoints: readonly RequestEndpoint[]
   /** Stands for calls to the provider that no endpoint covers. */
-  readonly rest: Endpoint
+  readonly rest: RequestEndpoint
 }

@@ -46,8 +46,8 @@ export interface ReuseOptions {
    */
   readonly holdOff?: Duration | { readonly first?: Duration; readonly upTo?: Duration }
   /**
-   * How long one upstream call may take: until its first byte (default 10 s), and in all (default 1 min). A duration alone is both. Of a
-   * body that is too large to be kept no piece may take longer than the first byte. Default: the provider's.
+   * How long one upstream call may take: until its first byte (`firstByte`, default 30 s), between two pieces of its answer (`idle`,
+   * default 30 s), and in all (`total`, default: as long as it likes). A duration alone is the total. Default: the provider's.
    */
   readonly timeout?: TimeoutOptions
   /** How long a caller waits at the most for an answer to begin, whatever happens meanwhile. Default: as long as all else takes. */
@@ -86,7 +86,14 @@ export interface ReuseOptions {
   readonly weight?: number
 }
 
-export type TimeoutOptions = Duration | { readonly firstByte?: Duration; readonly total?: Duration }
+export type TimeoutOptions = Duration | { readonly firstByte?: Duration; readonly idle?: Duration; readonly total?: Duration }
+
+export const refusals = ['throw', 'respond'] as const
+/**
+ * What a call ends in that Stashen itself refuses, by a limit, a budget, a hold-off or while offline: an error, or a response with status
+ * 429, 503 or 504, `Retry-After`, `Cache-Status` and problem details (RFC 9457), which an SDK treats like one of the provider.
+ */
+export type Refusals = (typeof refusals)[number]
 
 export const atLimits = ['older-answer', 'wait', 'refuse'] as const
 export type AtLimit = (typeof atLimits)[number]
@@ -100,6 +107,7 @@ export interface CallOptions {
   readonly within?: Duration
   /** Whether nobody waits for it: it comes after others, and leaves them their share of every limit. */
   readonly background?: boolean
+  readonly refusals?: Refusals
 }
 
 /** An answer given where the upstream fails and no older answer may be given. */
@@ -151,6 +159,13 @@ export interface EndpointOptions extends RuleOptions {
   readonly fallback?: AnswerInstead
   /** Whether cookies that an answer sets are set again for later callers. Default false. */
   readonly replaySetCookie?: boolean
+  /**
+   * Whether answers are handed on piece by piece as they come, also where an older answer could take their place should they break off.
+   * Default: by media type (`text/event-stream`, `application/x-ndjson`, `multipart/x-mixed-replace`).
+   */
+  readonly stream?: boolean
+  /** What refusals end in. Default: the provider's. */
+  readonly refusals?: Refusals
 }
 
 /** An endpoint in a list, where its name stands beside its options. */
@@ -197,6 +212,13 @@ export interface ProviderOptions {
   readonly limits?: readonly LimitOptions[]
   /** How much may be spent on the provider, by all processes that share the store. */
   readonly budgets?: readonly BudgetOptions[]
+  /**
+   * How long a pause that the provider asks for is believed, at the most. Default: 1 hour for `Retry-After`, and until the reset where it
+   * reports that no calls are left, never more than 31 days.
+   */
+  readonly believeUpTo?: Duration
+  /** What refusals end in. Default: the stash's. */
+  readonly refusals?: Refusals
   /** How many calls may wait in this process for their turn. Default 1,000. */
   readonly queue?: number
   /** Query parameters that carry a credential: callers with different ones never share an answer, and none is written down. */

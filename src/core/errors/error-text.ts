@@ -4,7 +4,7 @@ import { isStashenError } from './stashen-error.js'
  * What an error is, in words that may be written down, without what to do about it: messages of others can hold a URL with a credential in it, so of their errors only
  * name and code are told, and those of their causes.
  */
-export function errorWords(error: unknown): string {
+export function errorText(error: unknown): string {
   if (isStashenError(error)) return (error as Error).message.split(/[;:] /)[0] as string
   const codes = [codeOf(error), codeOf((error as { cause?: unknown } | undefined)?.cause)].filter((code) => code !== undefined)
   return `${error instanceof Error ? error.name : typeof error}${codes.length > 0 ? ` (${codes.join(', ')})` : ''}`

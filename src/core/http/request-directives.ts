@@ -7,8 +7,8 @@ export type CacheOption = 'default' | 'no-store' | 'reload' | 'no-cache' | 'forc
 export interface RequestDirectives {
   /** Neither use what is stored nor store the answer. */
   readonly noStore: boolean
-  /** Ask upstream, whatever is stored: `whole` for an answer of its own, `check` where asking whether the stored one holds will do. */
-  readonly ask: 'whole' | 'check' | undefined
+  /** Ask upstream, whatever is stored: `reload` for an answer of its own, `revalidate` where asking whether the stored one holds will do. */
+  readonly ask: 'reload' | 'revalidate' | undefined
   /** Use what is stored, whatever its age. */
   readonly anyAge: boolean
   /** Ask nobody: give what is stored, else a 504 (`status`) or an error. */
@@ -33,7 +33,7 @@ export const noDirectives: RequestDirectives = {
 }
 
 /**
- * The wishes of a request, by its `Cache-Control` (RFC 9111 section 5.2.1), by `Pragma` where it has none (section 5.4), and by the
+ * The directives of a request, by its `Cache-Control` (RFC 9111 section 5.2.1), by `Pragma` where it has none (section 5.4), and by the
  * `cache` option of fetch.
  */
 export function requestDirectives(cacheControl: string | null, pragma: string | null, option: CacheOption | undefined): RequestDirectives {
@@ -42,7 +42,7 @@ export function requestDirectives(cacheControl: string | null, pragma: string | 
   const check = said.has('no-cache') || option === 'no-cache'
   return {
     noStore: said.has('no-store') || option === 'no-store',
-    ask: option === 'reload' ? 'whole' : check ? 'check' : undefined,
+    ask: option === 'reload' ? 'reload' : check ? 'revalidate' : undefined,
     anyAge: option === 'force-cache' || option === 'only-if-cached',
     storedOnly: option === 'only-if-cached' ? 'error' : said.has('only-if-cached') ? 'status' : undefined,
     maxAgeMs: said.ms('max-age'),

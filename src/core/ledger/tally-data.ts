@@ -1,6 +1,6 @@
 /**
- * What is counted. The first six say how a call of the application ended and add up to the calls asked; the `up...`
- * ones say how a call to the provider ended, and answered, refused and failed ones add up to the upstream calls; the next two compare a refreshed answer with the
+ * What is counted. The first seven say how a call of the application ended and add up to the calls asked; the `up...`
+ * ones say how a call to the provider ended, and answered, refused, failed and abandoned ones add up to the upstream calls; the next two compare a refreshed answer with the
  * one it took the place of.
  */
 export const countNames = [
@@ -16,6 +16,8 @@ export const countNames = [
   'fallback',
   /** ended in an error, a refusal (429) or a server error (5xx) */
   'errored',
+  /** given up by its caller before the end */
+  'abandoned',
   'upAnswered',
   /** of these, 304: the stored answer still holds */
   'upUnmodified',
@@ -23,6 +25,9 @@ export const countNames = [
   'upClientError',
   'upRefused',
   'upFailed',
+  /** given up by all who waited: billed as answered, but those of which no answer had begun */
+  'upAbandoned',
+  'upUnanswered',
   /** of the failed, those with an answer, 5xx */
   'upServerError',
   'changed',

@@ -10,11 +10,14 @@ export class Tally implements Counts {
   forwarded = 0
   fallback = 0
   errored = 0
+  abandoned = 0
   upAnswered = 0
   upUnmodified = 0
   upClientError = 0
   upRefused = 0
   upFailed = 0
+  upAbandoned = 0
+  upUnanswered = 0
   upServerError = 0
   changed = 0
   unchanged = 0
@@ -46,12 +49,12 @@ export class Tally implements Counts {
 
   /** Calls of the application. */
   get asked(): number {
-    return this.hit + this.stale + this.collapsed + this.forwarded + this.fallback + this.errored
+    return this.hit + this.stale + this.collapsed + this.forwarded + this.fallback + this.errored + this.abandoned
   }
 
   /** Calls that left for the provider. */
   get upstream(): number {
-    return this.upAnswered + this.upRefused + this.upFailed
+    return this.upAnswered + this.upRefused + this.upFailed + this.upAbandoned
   }
 
   merge(other: Tally): void {

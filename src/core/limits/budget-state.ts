@@ -6,9 +6,13 @@ import type { Units } from '../money/units.js'
 import { periodAround } from '../time/calendar.js'
 import type { Budget, BudgetLevel, CallPrice } from './budget.js'
 import { budgetLevels } from './budget.js'
+import { type ClockChange, clockTolerance, moved } from './clock-change.js'
 
-/** Calls under way that are to be counted as made if nothing is heard of them until `until`, each at the most that it can cost. */
-type Flying = readonly [until: number, calls: number, weight: number, own: string]
+/**
+ * Calls under way, each at the most that it can cost. `id`: when they were to be counted as made at first, if nothing was heard of them;
+ * `until`: when they are, where that is another moment by now.
+ */
+type Flying = readonly [id: number, calls: number, weight: number, own: string, until?: number]
 
 /** So many calls by weight, at the prices that held at a moment. */
 type MeteredAt = readonly [at: number, calls: number]
@@ -32,7 +36,14 @@ export interface BudgetState {
   readonly level: BudgetLevel
   /** The highest level of the period that was announced. */
   readonly announced: BudgetLevel
+  /** Other periods that were counted, should the clock change, without calls under way. */
+  readonly others?: readonly BudgetState[]
+  /** What of `metered` and `own` is of earlier periods, or counts in one already, for the clock was set back: calls by weight, and money. */
+  readonly folded?: { readonly calls: number; readonly own: string }
 }
+
+/** Other periods remembered, at the most. */
+const mostOthers = 4
 
 /** Nothing spent in the period that `now` falls in. */
 export function unspent(budget: Budget, now: number): BudgetState {
@@ -58,7 +69,7 @@ export function spentOf(budget: Budget, { closed, billing, metered, own, before 
 /** The most that can be spent once all calls under way have ended, and `more`, which leaves at `now`. */
 function mostSpent(budget: Budget, state: BudgetState, more: Flying, now: number): Big {
   const flying = [...state.flying, more]
-  const last = Math.max(...flying.map(([until]) => until))
+  const last = Math.max(...flying.map(untilOf))
   const own = flying.reduce((sum, [, calls, , each]) => sum.plus(new Big(each).times(calls)), new Big(state.own))
   const counted = flying.reduce((sum, [, calls, weight]) => sum + calls * weight, 0)
   const atOnce = spentOf(budget, { ...state, metered: [...state.metered, [now, counted]], own: own.toFixed() })
@@ -68,9 +79,7 @@ function mostSpent(budget: Budget, state: BudgetState, more: Flying, now: number
   const terms = [termsAt(budget.plan, now), termsAt(budget.plan, last), ...changes]
   const highest = flying.reduce((sum, [, calls, weight]) => sum.plus(highestPrice(terms, weight).times(calls)), new Big(0))
   const before = terms.some(({ tiering }) => tiering === 'volume')
-    ? highestPrice(terms, 1)
-        .times(state.metered.reduce((sum, [, calls]) => sum + calls, 0))
-        .plus(state.closed) // which all may be priced anew
+    ? highestPrice(terms, 1).times(callsIn(state)).plus(state.closed) // which all may be priced anew
     : spentOf(budget, { ...state, own: '0' })
   const most = before.plus(own).plus(highest)
   return most.gt(atOnce) ? most : atOnce
@@ -109,24 +118,49 @@ export function leaving(budget: Budget, price: CallPrice, own: string, until: nu
   return [until, 1, price.perCall === undefined ? price.weight : 0, own]
 }
 
-export function withLeft(state: BudgetState, [until, calls, weight, own]: Flying): BudgetState {
-  const same = state.flying.findIndex(([at, , its, each]) => at === until && its === weight && each === own)
-  const there = state.flying[same]
-  if (!there) return { ...state, flying: [...state.flying, [until, calls, weight, own]] }
-  return { ...state, flying: state.flying.with(same, [until, there[1] + calls, weight, own]) }
+export function withLeft(state: BudgetState, call: Flying): BudgetState {
+  const place = state.flying.findIndex((one) => isSame(one, call) && untilOf(one) === untilOf(call))
+  const there = state.flying[place]
+  return { ...state, flying: there ? state.flying.with(place, withCalls(there, there[1] + call[1])) : [...state.flying, call] }
+}
+
+/** A call that left as `call` takes longer: it is counted as made only at `until`. */
+export function extendedCall(state: BudgetState, call: Flying, until: number): BudgetState {
+  const { flying, known } = withoutOne(state.flying, call)
+  const [id, , weight, own] = call
+  return known ? withLeft({ ...state, flying }, [id, 1, weight, own, until]) : state
+}
+
+function isSame([id, , weight, own]: Flying, [other, , its, each]: Flying): boolean {
+  return id === other && weight === its && own === each
+}
+
+function untilOf([id, , , , until = id]: Flying): number {
+  return until
+}
+
+function withCalls([id, , weight, own, until]: Flying, calls: number): Flying {
+  return until === undefined ? [id, calls, weight, own] : [id, calls, weight, own, until]
+}
+
+/** With one call less under way, if there is one that left as `call`. */
+function withoutOne(flying: readonly Flying[], call: Flying): { flying: readonly Flying[]; known: boolean } {
+  const place = flying.findIndex((one) => isSame(one, call))
+  const there = flying[place]
+  if (!there) return { flying, known: false }
+  return { flying: there[1] > 1 ? flying.with(place, withCalls(there, there[1] - 1)) : flying.toSpliced(place, 1), known: true }
 }
 
 /** A call that left as `call` has ended: it is charged what it cost. */
 export function withReturned(
   budget: Budget,
   state: BudgetState,
-  [until, , weight, own]: Flying,
+  call: Flying,
   { at, ending, units = {}, price }: { at: number; ending: Ending; units: Units | undefined; price: CallPrice },
 ): BudgetState {
-  const place = state.flying.findIndex(([its, , heavy, each]) => its === until && heavy === weight && each === own)
-  const there = state.flying[place]
-  if (!there) return state // its time was over before, and it was charged then
-  const flying = there[1] > 1 ? state.flying.with(place, [until, there[1] - 1, weight, own]) : state.flying.toSpliced(place, 1)
+  const { flying, known } = withoutOne(state.flying, call)
+  if (!known) return state // its time was over before, and it was charged then
+  const [, , weight] = call
   const counts = budget.currency === undefined
   const billed = counts || isBilled(price.unbilled, ending)
   const bought = counts ? '0' : new Big((billed && price.perCall) || 0).plus(chargeOfUnits(termsAt(budget.plan, at), units)).toFixed()
@@ -157,11 +191,12 @@ export function spentEarlier(budget: Budget, all: readonly Bought[], now: number
   return levelled(budget, turned(budget, state, now))
 }
 
-/** The state at `now`: without periods that are over, and with calls that were not heard of in time charged. A clock set back changes nothing. */
+/** The state at `now`: of the period that it falls in, and with calls that were not heard of in time charged. */
 export function upToDate(budget: Budget, state: BudgetState, now: number): BudgetState {
-  let current = state
-  for (const call of state.flying) {
-    const [until, calls, weight, own] = call
+  let current = now < state.start - clockTolerance ? turnedBack(budget, state, now) : state
+  for (const call of current.flying) {
+    const [, calls, weight, own] = call
+    const until = untilOf(call)
     if (until > now) continue
     const flying = current.flying.filter((one) => one !== call)
     current = withBought(turned(budget, { ...current, flying }, until), until, calls * weight, new Big(own).times(calls).toFixed())
@@ -170,17 +205,47 @@ export function upToDate(budget: Budget, state: BudgetState, now: number): Budge
   return next === state ? state : levelled(budget, next)
 }
 
+/** The clock was set back: calls under way are waited for no longer than before. */
+export function setBack(state: BudgetState, change: ClockChange): BudgetState {
+  const flying = state.flying.map(([id, calls, weight, own, until = id]): Flying => [id, calls, weight, own, moved(until, change)])
+  return { ...state, flying, metered: state.metered.map(([at, calls]) => [moved(at, change), calls]) }
+}
+
+/** Goes back to an earlier period, in which also counts what was spent in the later one: these calls were made. */
+function turnedBack(budget: Budget, state: BudgetState, now: number): BudgetState {
+  const { others = [], flying, ...later } = state
+  const earlier = others.find(({ start, end }) => now >= start && now < end) ?? unspent(budget, now)
+  const calls = callsIn(later)
+  const own = new Big(later.own).plus(later.closed)
+  const { calls: foldedCalls, own: foldedOwn } = later.folded ?? nothingFolded
+  const left: BudgetState = { ...later, flying: [], folded: { calls, own: own.toFixed() } }
+  const rest = others.filter(({ start }) => start !== earlier.start)
+  const next = { ...earlier, flying, mostUnits: later.mostUnits, others: [left, ...rest].slice(0, mostOthers) }
+  return withBought(next, now, Math.max(0, calls - foldedCalls), own.minus(foldedOwn).toFixed())
+}
+
+const nothingFolded = { calls: 0, own: '0' }
+
+function callsIn({ metered }: Pick<BudgetState, 'metered'>): number {
+  return metered.reduce((sum, [, calls]) => sum + calls, 0)
+}
+
 /** Begins the periods that `now` falls in. */
 function turned(budget: Budget, state: BudgetState, now: number): BudgetState {
   let current = state
   if (now >= current.billing.end) {
     const closed = spentOf(budget, current).toFixed()
-    current = { ...current, closed, before: '0', metered: [], own: '0', billing: billingPeriod(budget.plan, now) }
+    current = { ...current, closed, before: '0', metered: [], own: '0', billing: billingPeriod(budget.plan, now), folded: nothingFolded }
   }
   if (now >= current.end) {
+    const { others = [], flying, ...over } = state
     const { start, end } = periodAround(now, budget.per, budget.zone)
+    const kept = [{ ...over, flying: [] }, ...others.filter((one) => one.start !== start)].slice(0, mostOthers)
+    const known = others.find((one) => one.start === start)
+    if (known) return { ...known, flying, mostUnits: state.mostUnits, others: kept }
     const before = charged(budget, current.billing.start, current.metered, new Big(current.own)).toFixed()
-    current = { ...current, start, end, closed: '0', before, level: 'free', announced: 'free' }
+    const folded = { calls: callsIn(current), own: current.own }
+    current = { ...current, start, end, closed: '0', before, level: 'free', announced: 'free', others: kept, folded }
   }
   return current
 }

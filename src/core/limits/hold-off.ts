@@ -15,11 +15,17 @@ export interface HoldOffRule {
   readonly upToMs: number
 }
 
-/** Whether a call may go out: undefined, and whether it is the one that tries; else when to look again. */
-export function heldOffUntil(holdOff: HoldOff | undefined, { upToMs }: HoldOffRule, now: number): number | undefined {
+/** When to look again, where a call may not go out; undefined where it may, as the one that tries. `leaseMs`: the longest that a trial can take. */
+export function heldOffUntil(
+  holdOff: HoldOff | undefined,
+  { upToMs }: HoldOffRule,
+  now: number,
+  leaseMs = Number.POSITIVE_INFINITY,
+): number | undefined {
   if (!holdOff) return undefined
   if (now < holdOff.until && holdOff.until - now <= upToMs) return holdOff.until // else the clock was set back
-  return holdOff.trialUntil !== undefined && now < holdOff.trialUntil ? holdOff.trialUntil : undefined
+  const { trialUntil } = holdOff
+  return trialUntil !== undefined && now < trialUntil && trialUntil - now <= leaseMs ? trialUntil : undefined
 }
 
 /**

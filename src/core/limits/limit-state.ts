@@ -1,7 +1,11 @@
+import { type ClockChange, moved } from './clock-change.js'
 import { alignedWindow, type Limit } from './limit.js'
 
-/** So many calls at one moment, milliseconds since 1970-01-01T00:00Z. */
-type CallsAt = readonly [at: number, calls: number]
+/** So many calls at one moment, milliseconds since 1970-01-01T00:00Z. `folded`: how many of them count in an earlier window already. */
+type CallsAt = readonly [at: number, calls: number, folded?: number]
+
+/** So many calls under way. `id`: when they were to be taken for ended at first; `until`: when they are, where that is another moment by now. */
+type CallsFlying = readonly [id: number, calls: number, until?: number]
 
 /**
  * How far a limit is used up, as plain data that can be kept as JSON. The provider sees a call at some moment between its begin and its
@@ -9,9 +13,9 @@ type CallsAt = readonly [at: number, calls: number]
  * the provider's, wherever it lies, can hold more calls than are counted here.
  */
 export interface LimitState {
-  /** Calls under way, by the time at which each is taken to have ended if nothing was heard of it. */
-  readonly flying: readonly CallsAt[]
-  /** Ended calls that still count, by their end. */
+  /** Calls under way. */
+  readonly flying: readonly CallsFlying[]
+  /** Ended calls that still count, by their end; of an aligned window also those of some windows before and after, should the clock change. */
   readonly ended: readonly CallsAt[]
   /**
    * Of a fixed window that began when no call was left that could have begun one: when it can have begun at the earliest, and when it
@@ -29,15 +33,18 @@ export const unused: LimitState = { flying: [], ended: [] }
 /** Ended calls are counted together in steps of this share of a window. */
 const steps = 100
 
+/** Aligned windows that are remembered, at the most. */
+const mostWindows = 4
+
 /** How many calls may begin now. */
 export function roomIn(limit: Limit, state: LimitState, now: number, inBackground: boolean): number {
   const current = upToDate(limit, state, now)
   const kept = inBackground ? limit.calls - limit.inBackground : 0
   if (limit.kind === 'bucket') return Math.floor(levelOf(limit, current, now) + 1e-9) - total(current.flying) - kept
-  return limit.calls - total(current.flying) - total(current.ended) - kept
+  return limit.calls - total(current.flying) - total(counting(limit, current, now)) - kept
 }
 
-/** When there is room again, as far as is known. `sure`: not sooner. Else a call under way stands in the way, and may end sooner. */
+/** When there is room again, as far as is known. `sure`: not sooner. Else a call under way blocks it, and may end sooner. */
 export interface RoomAgain {
   readonly at: number
   readonly sure: boolean
@@ -48,7 +55,10 @@ export function roomAgain(limit: Limit, state: LimitState, now: number, inBackgr
   const current = upToDate(limit, state, now)
   const flying = total(current.flying)
   const allowed = (inBackground ? limit.inBackground : limit.calls) - flying
-  if (allowed <= 0 || limit.kind === 'at-once') return { at: current.flying[0]?.[0] ?? Number.POSITIVE_INFINITY, sure: flying === 0 }
+  if (allowed <= 0 || limit.kind === 'at-once') {
+    const first = Math.min(...current.flying.map(untilOf)) // infinite where nothing is under way
+    return { at: first, sure: flying === 0 }
+  }
   if (limit.kind === 'bucket') {
     const missing = 1 + limit.calls - allowed - levelOf(limit, current, now)
     return { at: now + Math.ceil(missing * limit.perCallMs), sure: true }
@@ -63,27 +73,53 @@ export function roomAgain(limit: Limit, state: LimitState, now: number, inBackgr
   return { at: Math.min(at, current.overAt ?? at), sure: true }
 }
 
-/** One more call begins; unless its end is told, it is taken to have ended at `until`. */
+/** One more call begins; unless its end is reported, it is taken to have ended at `until`. */
 export function begun(limit: Limit, state: LimitState, now: number, until: number): LimitState {
   const current = upToDate(limit, state, now)
   const opens = limit.kind === 'fixed' && current.flying.length === 0 && current.ended.length === 0
-  return { ...current, flying: added(current.flying, [until, 1]), ...(opens && { from: now, overAt: undefined }) }
+  return { ...current, flying: withFlying(current.flying, until, until), ...(opens && { from: now, overAt: undefined }) }
 }
 
-/** A call that was to be taken for ended at `until` has ended now. */
-export function ended(limit: Limit, state: LimitState, now: number, until: number): LimitState {
+/** A call that was to be taken for ended at `id` takes longer: it is only at `until`. */
+export function extended(limit: Limit, state: LimitState, id: number, until: number): LimitState {
+  const { flying, known } = withoutFlying(state.flying, id)
+  if (!known && limit.kind !== 'at-once') return state // its time was over before, and it was counted then
+  return { ...state, flying: withFlying(flying, id, until) }
+}
+
+/** A call that was to be taken for ended at `id` has ended now. */
+export function ended(limit: Limit, state: LimitState, now: number, id: number): LimitState {
   const current = upToDate(limit, state, now)
-  if (!current.flying.some(([at]) => at === until)) return current // its time was over before, and it was counted then
-  const flying = current.flying.flatMap(([at, calls]): CallsAt[] => (at !== until ? [[at, calls]] : calls > 1 ? [[at, calls - 1]] : []))
-  return landed(limit, { ...current, flying }, now, 1)
+  const { flying, known } = withoutFlying(current.flying, id)
+  return known ? landed(limit, { ...current, flying }, now, 1) : current // its time was over before, and it was counted then
+}
+
+/** The clock was set back: a call ended is one that ended now, and one of a later aligned window counts in the present one too. */
+export function setBack(limit: Limit, state: LimitState, change: ClockChange): LimitState {
+  const { now } = change
+  const flying = state.flying.map(([id, calls, until = id]): CallsFlying => [id, calls, moved(until, change)])
+  const from = state.from === undefined ? undefined : moved(state.from, change)
+  const overAt = state.overAt === undefined ? undefined : moved(state.overAt, change)
+  const at = state.at === undefined ? undefined : moved(state.at, change)
+  const moment = { ...(from !== undefined && { from }), ...(overAt !== undefined && { overAt }), ...(at !== undefined && { at }) }
+  if (limit.kind !== 'aligned') {
+    const back = state.ended.reduce((sum: readonly CallsAt[], [one, calls]) => added(sum, [moved(one, change), calls]), [])
+    return { ...state, ...moment, flying, ended: back }
+  }
+  const { end } = alignedWindow(limit, now)
+  const later = state.ended.filter(([one]) => one >= end)
+  const unfolded = later.reduce((sum, [, calls, folded = 0]) => sum + calls - folded, 0)
+  const others = state.ended.map((one): CallsAt => (one[0] >= end ? [one[0], one[1], one[1]] : one))
+  return { ...state, flying, ended: unfolded > 0 ? inWindow(limit, others, [now, unfolded]) : others }
 }
 
 /** Without what no longer counts, and with calls under way that were not heard of in time counted as ended. */
 function upToDate(limit: Limit, state: LimitState, now: number): LimitState {
   let current = state
-  for (const [until, calls] of state.flying) {
+  for (const one of state.flying) {
+    const until = untilOf(one)
     if (until > now) continue
-    current = landed(limit, { ...current, flying: current.flying.filter(([at]) => at !== until) }, until, calls)
+    current = landed(limit, { ...current, flying: current.flying.filter((other) => other !== one) }, until, one[1])
   }
   return withoutOld(limit, current, now)
 }
@@ -99,9 +135,19 @@ function landed(limit: Limit, state: LimitState, at: number, calls: number): Lim
 
 /** Calls of one window together, by the last of them: they all stop counting with it. */
 function inWindow(limit: Limit & { kind: 'aligned' }, ended: readonly CallsAt[], [at, calls]: CallsAt): readonly CallsAt[] {
-  const last = ended.at(-1)
-  const isOne = last !== undefined && alignedWindow(limit, at).start === alignedWindow(limit, last[0]).start
-  return isOne ? [...ended.slice(0, -1), [Math.max(at, last[0]), last[1] + calls]] : added(ended, [at, calls])
+  const { start, end } = alignedWindow(limit, at)
+  const place = ended.findIndex(([one]) => one >= start && one < end)
+  const there = ended[place]
+  if (!there) return added(ended, [at, calls])
+  const [last, before, folded] = there
+  return ended.with(place, folded ? [Math.max(at, last), before + calls, folded] : [Math.max(at, last), before + calls])
+}
+
+/** The ended calls that count now. */
+function counting(limit: Limit, { ended }: LimitState, now: number): readonly CallsAt[] {
+  if (limit.kind !== 'aligned') return ended
+  const { start, end } = alignedWindow(limit, now)
+  return ended.filter(([at]) => at >= start && at < end)
 }
 
 function withoutOld(limit: Limit, state: LimitState, now: number): LimitState {
@@ -114,7 +160,7 @@ function withoutOld(limit: Limit, state: LimitState, now: number): LimitState {
       return endedSince(inNext, now - limit.perMs + 1)
     }
     case 'aligned':
-      return endedSince(state, alignedWindow(limit, now).start)
+      return state.ended.length > mostWindows ? { ...state, ended: state.ended.slice(-mostWindows) } : state
     default:
       return state
   }
@@ -134,10 +180,32 @@ function levelOf(limit: Limit & { kind: 'bucket' }, { level = limit.calls, at }:
   return Math.min(limit.calls, level + Math.max(0, now - (at ?? now)) / limit.perCallMs)
 }
 
-function total(calls: readonly CallsAt[]): number {
+function total(calls: readonly (readonly [number, number, number?])[]): number {
   let sum = 0
   for (const [, count] of calls) sum += count
   return sum
+}
+
+function untilOf([id, , until = id]: CallsFlying): number {
+  return until
+}
+
+/** With one more call under way. */
+function withFlying(flying: readonly CallsFlying[], id: number, until: number): CallsFlying[] {
+  const place = flying.findIndex((one) => one[0] === id && untilOf(one) === until)
+  const there = flying[place]
+  if (there) return flying.with(place, until === id ? [id, there[1] + 1] : [id, there[1] + 1, until])
+  return [...flying, until === id ? [id, 1] : [id, 1, until]]
+}
+
+/** With one call less under way, if there is one of that id. */
+function withoutFlying(flying: readonly CallsFlying[], id: number): { flying: readonly CallsFlying[]; known: boolean } {
+  const place = flying.findIndex(([one]) => one === id)
+  const there = flying[place]
+  if (!there) return { flying, known: false }
+  const [, calls, until] = there
+  if (calls === 1) return { flying: flying.toSpliced(place, 1), known: true }
+  return { flying: flying.with(place, until === undefined ? [id, calls - 1] : [id, calls - 1, until]), known: true }
 }
 
 /** In the order of time; those of one moment together. */

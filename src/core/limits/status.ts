@@ -1,7 +1,9 @@
 import type { BudgetLevel } from './budget.js'
 import type { Limit } from './limit.js'
+import { notYetDue } from './limit-bound.js'
 import { roomAgain, roomIn } from './limit-state.js'
-import { type BudgetUse, type LimitUse, notYetDue, type ProviderState, waitingIn } from './provider-state.js'
+import { type BudgetUse, type LimitUse, ofName, type ProviderState } from './provider-state.js'
+import { waitingIn } from './queue-lengths.js'
 import type { ReportedLimit } from './reported-limits.js'
 
 /** How a provider stands: what its limits leave, and what is held off. Moments are ISO 8601. */
@@ -11,8 +13,8 @@ export interface ProviderStatus {
   readonly budgets: readonly BudgetStatus[]
   /** What the provider itself said is left of its other limits. */
   readonly reported: readonly { readonly name: string; readonly left: number; readonly calls: number | null; readonly until: string }[]
-  /** The provider said not to ask before. */
-  readonly notBefore: string | null
+  /** The provider said not to ask before then. */
+  readonly pausedUntil: string | null
   readonly holdOffs: readonly HoldOffStatus[]
   /** Calls that wait for their turn, in all processes. */
   readonly waiting: number
@@ -58,7 +60,7 @@ export interface HoldOffStatus {
 }
 
 export function statusOf(provider: string, state: ProviderState, now: number): ProviderStatus {
-  const { reported, notBefore, holdOffs, providerHoldOff, lastSuccessAt, lastError } = state
+  const { reported, pausedUntil, holdOffs, providerHoldOff, lastSuccessAt, lastError } = state
   const heldOff = [
     ...(providerHoldOff ? [[null, providerHoldOff] as const] : []),
     ...Object.entries(holdOffs).sort(([a], [b]) => (a < b ? -1 : 1)),
@@ -68,9 +70,9 @@ export function statusOf(provider: string, state: ProviderState, now: number): P
     limits: Object.values(state.limits).map((use) => limitStatus(use, reportedOf(state, use.limit.id, now), now)),
     budgets: Object.values(state.budgets ?? {}).map((use) => budgetStatus(use, now)),
     reported: Object.values(reported)
-      .filter(({ until, name }) => until > now && !state.limits[name])
+      .filter(({ until, name }) => until > now && !ofName(state.limits, name))
       .map(({ name, left, calls, until }) => ({ name, left: Math.max(0, left), calls: calls ?? null, until: iso(until) })),
-    notBefore: notBefore !== undefined && notBefore > now ? iso(notBefore) : null,
+    pausedUntil: pausedUntil !== undefined && pausedUntil > now ? iso(pausedUntil) : null,
     holdOffs: heldOff.map(([endpoint, { failures, until, trialUntil = 0 }]) => ({
       ...{ endpoint, failures, until: iso(until) },
       state: now < until ? 'held-off' : now < trialUntil ? 'trying' : 'over',
@@ -82,7 +84,7 @@ export function statusOf(provider: string, state: ProviderState, now: number): P
 }
 
 function reportedOf({ reported }: ProviderState, id: string, now: number): ReportedLimit | undefined {
-  const said = reported[id]
+  const said = ofName(reported, id)
   return said && now < said.until ? said : undefined
 }
 

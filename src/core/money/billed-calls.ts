@@ -9,18 +9,21 @@ interface UpstreamCounts {
   readonly upRefused: number
   readonly upFailed: number
   readonly upServerError: number
+  /** Given up by their callers; `upUnanswered`: of these, before an answer had begun. */
+  readonly upAbandoned: number
+  readonly upUnanswered: number
 }
 
 /** How many of the upstream calls made a plan bills. */
 export function billedCalls({ notBilled = [] }: Pick<PlanOptions, 'notBilled'>, tally: UpstreamCounts): number {
-  const { upAnswered, upUnmodified, upClientError, upRefused, upFailed, upServerError } = tally
+  const { upAnswered, upUnmodified, upClientError, upRefused, upFailed, upServerError, upAbandoned, upUnanswered } = tally
   const ways: [UnbilledOutcome[], number][] = [
-    [[], upAnswered - upUnmodified - upClientError],
+    [[], upAnswered - upUnmodified - upClientError + upAbandoned - upUnanswered],
     [['unmodified'], upUnmodified],
     [['clientError'], upClientError],
     [['refused'], upRefused],
     [['failed', 'serverError'], upServerError],
-    [['failed', 'noAnswer'], upFailed - upServerError],
+    [['failed', 'noAnswer'], upFailed - upServerError + upUnanswered],
   ]
   return ways.reduce((sum, [names, calls]) => sum + (names.some((name) => notBilled.includes(name)) ? 0 : calls), 0)
 }

@@ -1,352 +1,50 @@
-import { type Decision, decide, decideOnFailure, type Reuse, type WithheldFor } from '../../core/decide/decide.js'
+import { type Decision, decide, decideOnFailure, type WithheldFor } from '../../core/decide/decide.js'
 import { slid, timesOf } from '../../core/decide/entry-times.js'
 import type { Outcome } from '../../core/decide/outcome.js'
-import type { Reason } from '../../core/decide/reasons.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { CallOverdueError, NothingStoredError, OfflineError } from '../../core/errors/call-errors.js'
-import { signpostOf } from '../../core/http/variants.js'
 import { costOfCall, type Ending, endingOf } from '../../core/money/billed-calls.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Entry } from '../../core/ports/entry-store.js'
-import type { Store } from '../../core/ports/store.js'
+import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import { freshFromUseMs } from '../../core/rules/freshness.js'
-import type { Answered, Ask } from '../call/call.js'
+import type { Call } from '../call/call.js'
+import type { CallRecord, CallRecorder } from '../call/call-record.js'
+import type { WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
-import type { Events } from '../events.js'
 import type { Gate } from '../gate/gate.js'
-import type { Place } from '../upstream/entry-writer.js'
-import type { Landed } from '../upstream/upstream-attempt.js'
-import type { UpstreamCalls } from '../upstream/upstream-calls.js'
-import { became, expectedStorage, type Live, storedOutcome } from './outcomes.js'
-import { leaseRefresh } from './refresh-lease.js'
-import { RunningCalls } from './running-calls.js'
-import { SharedCall } from './shared-call.js'
+import type { Landed } from '../upstream/landed.js'
+import type { BackgroundRefresh } from './background-refresh.js'
+import type { Caller, CallsInFlight } from './calls-in-flight.js'
+import type { Found, LookUp } from './look-up.js'
+import { expectedStorage, type Live, storageAfter, storedOutcome } from './outcomes.js'
+import type { RunningCalls } from './running-calls.js'
+import { isFor, isShareable } from './sharing.js'
 
-/** What a look-up came to: the key that the request chooses, and what is stored under it. */
-interface Found {
-  readonly key: string
-  readonly entry: Entry | undefined
-  readonly varied: boolean
+export interface Answered<T> {
+  readonly answer: T
+  readonly outcome: Outcome
+  readonly record: CallRecord
 }
-
-interface Considered {
-  readonly found: Found
-  readonly decision: Decision
-  readonly onFailure: ReturnType<typeof decideOnFailure>
-}
-
-type Looked = Entry | Promise<Entry | undefined>
 
 export interface CallRunnerParts {
-  readonly store: Store
+  readonly entries: EntryStore
   readonly clock: Clock
-  readonly events: Events
   readonly gate: Gate
-  readonly upstream: UpstreamCalls
+  readonly lookUp: LookUp
+  readonly inFlight: CallsInFlight
+  readonly refresh: BackgroundRefresh
+  readonly recorder: CallRecorder
+  readonly running: RunningCalls
 }
 
-/** How often the refresh of a key is tried, milliseconds, and of how many keys that is remembered. */
-const refreshEveryMs = 250
-const mostTried = 10_000
-
-/** Runs calls: looks up, decides, calls upstream once for all who ask, and gives each its answer. */
-export class CallRunner {
-  readonly #parts: CallRunnerParts
-  readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
-  readonly #running: RunningCalls
-  /** When the refresh of a key was last tried, in ticks. */
-  readonly #refreshTried = new Map<string, number>()
-  readonly #failures = new WeakMap<object, Outcome>()
-
-  constructor(parts: CallRunnerParts) {
-    this.#parts = parts
-    this.#running = new RunningCalls(parts.clock)
-  }
-
-  run<T>(ask: Ask<T>, looked?: Looked): Promise<Answered<T>> {
-    return this.track(this.#run(ask, looked))
-  }
-
-  /** Has a call waited for before the stash closes, so that none goes uncounted. */
-  track<T>(call: Promise<T>): Promise<T> {
-    return this.#running.track(call)
-  }
-
-  /** How a call was answered that ended in an error. */
-  outcomeOf(error: unknown): Outcome | undefined {
-    return typeof error === 'object' && error !== null ? this.#failures.get(error) : undefined
-  }
-
-  async #run<T>(ask: Ask<T>, looked: Looked | undefined): Promise<Answered<T>> {
-    const began = this.#parts.clock.ticks()
-    if (ask.signal?.aborted) {
-      this.#count(ask, 'errored', began)
-      throw ask.signal.reason
-    }
-    const { found, decision } = await this.consider(ask, looked)
-    if (decision.do === 'serve') {
-      if (decision.refresh) void this.track(this.#refresh(ask, found))
-      return this.#serve(ask, found.entry as Entry, decision, began)
-    }
-    if (decision.do === 'refuse') {
-      const { provider, name } = ask.endpoint
-      const error = decision.reason === 'offline' ? new OfflineError(provider, name) : new NothingStoredError(provider, name)
-      throw this.#failed(ask, error, { reason: decision.reason }, began)
-    }
-    const deadline = ask.withinMs === undefined ? undefined : began + ask.withinMs
-    return this.#forward({ ...ask, deadline }, found, decision, began)
-  }
-
-  /** Looks up and decides what is to be done about a call, and does nothing about it. */
-  async consider<T>(ask: Ask<T>, looked?: Looked): Promise<Considered> {
-    const lookUp = ask.endpoint.mode !== 'measure' && ask.endpoint.freshForMs !== undefined && !ask.bypass
-    const found: Found = lookUp ? await this.lookUp(ask, looked) : { key: ask.key, entry: undefined, varied: false }
-    const situation = situationOf(ask, found.entry, this.#parts.clock.now())
-    const { bypass, excerpt } = ask
-    const { gate } = this.#parts
-    const withheld = { heldOff: gate.heldOff(ask.endpoint), budget: gate.budgetLevel(ask.endpoint) }
-    const decision = decide({ ...situation, bypass, excerpt, varied: found.varied, ...withheld })
-    return { found, decision, onFailure: decideOnFailure(situation) }
-  }
-
-  /** Finds the entry that a request chooses: its key may point to where the query or the request's fields lead. */
-  async lookUp<T>(ask: Ask<T>, looked?: Looked): Promise<Found> {
-    const { store } = this.#parts
-    let key = ask.key
-    let first = await (looked ?? store.entries.get(key))
-    if (!first && ask.search) {
-      const signpost = this.#signpost(await store.entries.get(ask.search.signpostKey))
-      if (signpost && 'search' in signpost) {
-        key = ask.search.key(signpost.search)
-        first = await store.entries.get(key)
-      }
-    }
-    const signpost = this.#signpost(first)
-    if (!signpost || !('vary' in signpost)) return { key, entry: this.#readable(ask, first), varied: false }
-    const variant = ask.variantKey(key, signpost.vary)
-    return { key: variant, entry: this.#readable(ask, await store.entries.get(variant)), varied: true }
-  }
-
-  /** Has what is stored under a key and what follows it count as out of date, also what is on its way there. */
-  async invalidate(prefix: string): Promise<void> {
-    for (const [key, call] of this.#inFlight) {
-      if (key !== prefix && !key.startsWith(`${prefix} `)) continue
-      call.outOfDate = true
-      this.#inFlight.delete(key)
-    }
-    await this.#parts.store.entries.invalidate({ under: prefix }, this.#parts.clock.now())
-  }
-
-  /** Waits for the calls under way, and for upstream calls whose callers have gone; gives up those that take longer than `limitMs`. */
-  settled(limitMs: number, reason: (endpoint: Endpoint) => unknown): Promise<void> {
-    return this.#running.settled(limitMs, reason)
-  }
-
-  /** Drops an entry that nobody can read. */
-  corrupt({ endpoint, line }: Pick<Ask<unknown>, 'endpoint' | 'line'>, key: string, error: unknown): void {
-    line.at(this.#parts.clock.now()).corrupt++
-    this.#parts.events.tell('corrupt-entry', { provider: endpoint.provider, endpoint: endpoint.name, key, error })
-    void this.#parts.store.entries.remove({ key })
-  }
-
-  #signpost(entry: Entry | undefined): ReturnType<typeof signpostOf> {
-    return entry && signpostOf(entry.head)
-  }
-
-  /** An entry that can be read, else none: what cannot be is dropped, and counts as absent. */
-  #readable<T>(ask: Ask<T>, entry: Entry | undefined): Entry | undefined {
-    if (entry === undefined) return undefined
-    try {
-      ask.revive(entry)
-      return entry
-    } catch (error) {
-      this.corrupt(ask, entry.key, error)
-      return undefined
-    }
-  }
-
-  #serve<T>(ask: Ask<T>, entry: Entry, how: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>, began: number): Answered<T> {
-    const answer = ask.revive(entry)
-    const { endpoint } = ask
-    const now = this.#parts.clock.now()
-    const times = how.reason === 'fresh' && endpoint.slidingMs !== undefined && ask.slides(entry) ? slidByUse(endpoint, entry, now) : entry
-    if (times !== entry) void this.#parts.store.entries.updateTimes(entry.key, timesOf(times))
-    const outcome = storedOutcome(endpoint, times, now, how)
-    ask.line.at(now).age.add(outcome.ageMs)
-    if (how.how === 'stale') {
-      const tally = ask.line.at(now)
-      tally.oldestStaleMs = Math.max(tally.oldestStaleMs, outcome.ageMs)
-      this.#parts.events.tell('stale', { provider: endpoint.provider, endpoint: endpoint.name, reason: how.reason, ageMs: outcome.ageMs })
-    }
-    ask.line.at(now).addUnits('asked', entry.units)
-    this.#count(ask, how.how, began, outcome.reason)
-    return { answer, outcome }
-  }
-
-  /** Begins a refresh that nobody waits for, unless one is under way, here or in another process. */
-  async #refresh<T>(ask: Ask<T>, found: Found): Promise<void> {
-    if (this.#inFlight.has(found.key) || !this.#mayTryAgain(found.key)) return
-    const lease = await leaseRefresh(this.#parts, found.key, ask.endpoint)
-    if (!lease) return
-    const alone = { ...ask, signal: undefined, urgency: { inBackground: true, nobodyWaits: true } }
-    const { call, joined } = this.#callFor(alone, found, 'shared')
-    if (!joined) void call.ended.then(() => call.dropIfUnasked())
-    await call.ended
-    await lease.release()
-  }
-
-  /** Whether a refresh was not tried a moment ago: what keeps it from happening is not asked about with every use of an answer. */
-  #mayTryAgain(key: string): boolean {
-    const now = this.#parts.clock.ticks()
-    if (now - (this.#refreshTried.get(key) ?? Number.NEGATIVE_INFINITY) < refreshEveryMs) return false
-    if (this.#refreshTried.size >= mostTried) this.#refreshTried.clear()
-    this.#refreshTried.set(key, now)
-    return true
-  }
-
-  async #forward<T>(ask: Ask<T>, found: Found, decision: Decision & { do: 'call' }, began: number): Promise<Answered<T>> {
-    const { call, joined } = this.#callFor(ask, found, decision.reuse)
-    const leaving = this.#leaving(ask)
-    let landed: Landed<T>
-    try {
-      landed = await call.join(leaving.signal)
-    } catch (aborted) {
-      if (aborted instanceof CallOverdueError) return this.#failOver(ask, found, decision, { error: aborted, failure: 'overdue' }, began)
-      throw this.#failed(ask, aborted, { fwd: decision.fwd, reason: decision.reason }, began)
-    } finally {
-      leaving.over()
-    }
-    const { fetched } = landed
-    if (joined && !('error' in fetched)) {
-      const mine = isFor(ask, landed.place, fetched)
-      if (!mine || !ask.canJoin(fetched.answer)) {
-        const { vary } = fetched
-        const variant = !mine && vary && vary !== '*' ? ask.variantKey(landed.place.base, vary) : undefined
-        const reuse = !mine && (variant === undefined || variant === found.key) ? 'none' : decision.reuse
-        return this.#forward(ask, { ...found, key: variant ?? found.key }, { ...decision, reuse }, began)
-      }
-    }
-    const paidFor = (ending: Ending) => (joined ? { saved: ask.endpoint.price } : { cost: costOfCall(ask.endpoint, ending) })
-    if (fetched.result === 'withheld') {
-      return this.#failOver(ask, found, decision, { error: fetched.error, failure: fetched.failure }, began)
-    }
-    const upstreamStatus = 'status' in fetched ? fetched.status : undefined
-    const attempts = landed.attempts > 1 ? { attempts: landed.attempts } : {}
-    const facts = {
-      fwd: decision.fwd,
-      ...(upstreamStatus !== undefined && { upstreamStatus }),
-      ...attempts,
-      ...paidFor(endingOf(fetched.result, upstreamStatus)),
-    }
-    if (fetched.result !== 'answered') {
-      return this.#failOver(ask, found, decision, { ...('error' in fetched && { error: fetched.error }), facts, landed, joined }, began)
-    }
-    const how = joined ? 'collapsed' : 'forwarded'
-    const outcome: Live<Outcome> = {
-      ...{ provider: ask.endpoint.provider, endpoint: ask.endpoint.name, how, reason: decision.reason, ageMs: 0 },
-      ...facts,
-      ...(decision.reuse === 'none' ? { stored: false, notStored: 'not-reusable' } : expectedStorage(fetched.judged?.(landed.place.key))),
-    }
-    landed.onEnd((ended, units) => {
-      ask.line.at(this.#parts.clock.now()).addUnits('asked', units)
-      const failed = 'broken' in ended || 'amiss' in ended
-      this.#count(ask, failed ? 'errored' : how, began, outcome.reason)
-      if (decision.reuse !== 'none' || failed) Object.assign(outcome, { freshUntil: undefined }, became(ended))
-      if (failed) Object.assign(outcome, paidFor(endingOf('failed', upstreamStatus)))
-    })
-    return { answer: joined ? ask.copy(fetched.answer) : fetched.answer, outcome }
-  }
-
-  /** What a caller gets whose upstream call failed or was not made: an older answer, the default, else what went wrong. */
-  #failOver<T>(ask: Ask<T>, { entry }: Found, { fwd }: Decision & { do: 'call' }, trouble: Trouble<T>, began: number): Answered<T> {
-    const { endpoint } = ask
-    const { failure, facts = { fwd }, landed, joined = false } = trouble
-    const refuses = failure === 'limit-reached' && ask.atLimit === 'refuse'
-    const situation = situationOf(ask, entry, this.#parts.clock.now())
-    const { do: what, reason } = refuses
-      ? { do: 'give-up' as const, reason: 'no-older-answer' as const }
-      : decideOnFailure({ ...situation, failure })
-    if (what === 'serve') {
-      const stale = this.#serve(ask, entry as Entry, { how: 'stale', reason, fwd }, began)
-      return { answer: stale.answer, outcome: { ...stale.outcome, ...facts } }
-    }
-    const common = { provider: endpoint.provider, endpoint: endpoint.name, reason, ageMs: 0, ...facts }
-    if (what === 'fallback' && ask.fallback) {
-      this.#count(ask, 'fallback', began, reason)
-      return { answer: ask.fallback(), outcome: { ...common, how: 'fallback' } }
-    }
-    if ('error' in trouble || !landed || 'error' in landed.fetched) throw this.#failed(ask, trouble.error, { ...facts, reason }, began)
-    this.#count(ask, 'errored', began, reason)
-    const { answer } = landed.fetched
-    const outcome: Live<Outcome> = { ...common, how: joined ? 'collapsed' : 'forwarded', stored: false, notStored: 'status' }
-    landed.onEnd((ended) => void Object.assign(outcome, became(ended)))
-    return { answer: joined ? ask.copy(answer) : answer, outcome }
-  }
-
-  /** When a caller has to leave: when its signal aborts, or when its time is over. */
-  #leaving(ask: Ask<unknown>): { readonly signal: AbortSignal | undefined; over(): void } {
-    const { deadline, signal, endpoint, withinMs = 0 } = ask
-    if (deadline === undefined) return { signal, over: noop }
-    const overdue = new AbortController()
-    const error = () => new CallOverdueError(endpoint.provider, endpoint.name, withinMs)
-    const over = this.#parts.clock.later(Math.max(0, deadline - this.#parts.clock.ticks()), () => overdue.abort(error()), true)
-    return { signal: signal ? AbortSignal.any([signal, overdue.signal]) : overdue.signal, over }
-  }
-
-  /** The upstream call for a key: the one in flight if that will do, else a new one, which later callers find in flight. */
-  #callFor<T>(ask: Ask<T>, { key, entry }: Found, reuse: Reuse): { call: SharedCall<Landed<T>>; joined: boolean } {
-    const inFlight = this.#inFlight.get(key) as SharedCall<Landed<T>> | undefined
-    if (reuse === 'shared' && inFlight && !inFlight.abandoned) {
-      if (!ask.urgency.inBackground) inFlight.hurry()
-      return { call: inFlight, joined: true }
-    }
-    const { upstream } = this.#parts
-    const call = new SharedCall<Landed<T>>(
-      (self, ending) => upstream.make({ ask, previous: entry, reusable: reuse !== 'none', call: self, ending }),
-      () => {
-        ask.urgency.inBackground = false
-      },
-    )
-    if (reuse !== 'none') {
-      if (inFlight) inFlight.outOfDate = true
-      this.#inFlight.set(key, call as SharedCall<Landed<unknown>>)
-    }
-    const over = this.#running.begun(call, ask.endpoint)
-    const ended = call.ended.finally(() => {
-      over()
-      if (this.#inFlight.get(key) === (call as SharedCall<never>)) this.#inFlight.delete(key)
-    })
-    void this.track(ended)
-    return { call, joined: false }
-  }
-
-  /** Counts a call that ends in an error, and remembers how, for whoever catches it. */
-  #failed(ask: Ask<unknown>, error: unknown, facts: Partial<Outcome> & { readonly reason: Reason }, began: number): unknown {
-    const { provider, name } = ask.endpoint
-    const outcome: Outcome = { provider, endpoint: name, how: 'failed', ageMs: 0, ...facts }
-    if (typeof error === 'object' && error !== null) this.#failures.set(error, outcome)
-    this.#count(ask, 'errored', began, facts.reason, error)
-    return error
-  }
-
-  #count(ask: Ask<unknown>, how: Counted, began: number, reason?: Reason, error?: unknown): void {
-    const { clock, events } = this.#parts
-    const tally = ask.line.at(clock.now())
-    const ms = clock.ticks() - began
-    tally[how]++
-    tally.latency.add(ms)
-    if (how === 'hit' || how === 'stale' || how === 'collapsed') tally.avoidedMicros += Math.round(ms * 1000)
-    if (!events.callsHeard) return
-    const { provider, name } = ask.endpoint
-    events.tell('call', {
-      ...{ provider, endpoint: name, mode: ask.endpoint.mode, key: ask.key, how: how === 'errored' ? 'failed' : how, ms },
-      ...(reason && { reason }),
-      ...(error !== undefined && { error }),
-    })
-  }
+/** A call on its way upstream. */
+interface Forwarding<T> {
+  readonly caller: Caller<T>
+  readonly record: CallRecord
+  readonly found: Found
+  readonly decision: Decision & { readonly do: 'call' }
 }
-
-type Counted = 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'fallback' | 'errored'
 
 /** What went wrong with the upstream call of a caller. */
 interface Trouble<T> {
@@ -358,10 +56,195 @@ interface Trouble<T> {
   readonly joined?: boolean
 }
 
-/** Whether the answer of a call that another caller began is meant for this caller too (RFC 9111 section 4.1). */
-function isFor(ask: Ask<unknown>, { base, key }: Place, { vary }: { vary?: readonly string[] | '*' }): boolean {
-  if (vary === undefined) return true
-  return vary !== '*' && (vary.length === 0 || ask.variantKey(base, vary) === key)
+/** Runs calls: looks up, decides, calls upstream once for all who ask, and gives each its answer. */
+export class CallRunner {
+  readonly #parts: CallRunnerParts
+
+  constructor(parts: CallRunnerParts) {
+    this.#parts = parts
+  }
+
+  /** Answers a call. `first`: what is stored under its key, where that is known already. */
+  run<T>(call: Call<T>, first?: Maybe<Entry | undefined>): Promise<Answered<T>> {
+    return this.#parts.running.track(this.#run(call, first))
+  }
+
+  async #run<T>(call: Call<T>, first: Maybe<Entry | undefined>): Promise<Answered<T>> {
+    const { recorder, refresh, running } = this.#parts
+    const record = recorder.begin(call)
+    const { signal, withinMs } = call.terms
+    if (signal?.aborted) throw record.fail(signal.reason, { reason: 'abandoned' }, 'abandoned')
+    const { found, decision } = await this.consider(call, first)
+    if (decision.do === 'serve') {
+      if (decision.refresh) void running.track(refresh.begin(call, found))
+      return this.#serve(call, record, found.entry as Entry, decision)
+    }
+    if (decision.do === 'refuse') {
+      const { provider, name } = call.endpoint
+      const error = decision.reason === 'offline' ? new OfflineError(provider, name) : new NothingStoredError(provider, name)
+      throw record.fail(error, { reason: decision.reason })
+    }
+    const mayEnd = withinMs !== undefined && call.endpoint.mode !== 'measure'
+    const caller = { call, terms: call.terms, deadline: mayEnd ? record.began + withinMs : undefined }
+    return this.#forward({ caller, record, found, decision })
+  }
+
+  /** Looks up and decides what is to be done about a call, and does nothing about it. */
+  async consider<T>(call: Call<T>, first?: Maybe<Entry | undefined>) {
+    const { lookUp, clock, gate } = this.#parts
+    const { endpoint, bypass, excerpt } = call
+    const looksUp = endpoint.mode !== 'measure' && endpoint.freshForMs !== undefined && !bypass
+    const found: Found = looksUp ? await lookUp.find(call, first) : { key: call.key ?? '', entry: undefined, varied: false }
+    const situation = situationOf(call, found.entry, clock.now())
+    const withheld = { heldOff: gate.isHeldOff({ ...call, urgency: call.terms.urgency }), budget: gate.budgetLevel(endpoint) }
+    const decision = decide({ ...situation, bypass, excerpt, varied: found.varied, ...withheld })
+    return { found, decision, onFailure: decideOnFailure(situation) }
+  }
+
+  #serve<T>(call: Call<T>, record: CallRecord, entry: Entry, how: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>): Answered<T> {
+    const { clock, entries } = this.#parts
+    const { endpoint, form } = call
+    const answer = form.restore(entry)
+    const now = clock.now()
+    const times = how.reason === 'fresh' && endpoint.slidingMs !== undefined && form.slides(entry) ? slidByUse(endpoint, entry, now) : entry
+    if (times !== entry) void entries.updateTimes(entry.key, timesOf(times))
+    const outcome = storedOutcome(endpoint, times, now, how)
+    record.served(how.how, outcome, entry.units)
+    return { answer, outcome, record }
+  }
+
+  async #forward<T>(forwarding: Forwarding<T>): Promise<Answered<T>> {
+    const { caller, record, found, decision } = forwarding
+    const { call } = caller
+    const { shared, joined } = this.#parts.inFlight.callFor(caller, found, decision.reuse)
+    let landed: Landed<T>
+    const leaving = this.#leaving(caller)
+    try {
+      landed = await shared.join(leaving.signal)
+    } catch (error) {
+      if (error instanceof CallOverdueError) return this.#failOver(forwarding, { error, failure: 'overdue' })
+      const isLeft = call.terms.signal?.aborted === true && error === call.terms.signal.reason
+      throw record.fail(error, { fwd: decision.fwd, reason: decision.reason }, isLeft ? 'abandoned' : 'errored')
+    } finally {
+      leaving.over()
+    }
+    const { fetched } = landed
+    if ('answer' in fetched) {
+      const other = joined ? this.#otherCall(forwarding, landed, fetched) : undefined
+      if (other) return this.#forward(other)
+      if (!joined) this.#parts.inFlight.isShared(found.key, isShareable(call, landed, fetched, this.#parts.clock.now()))
+    }
+    if (fetched.result === 'withheld') return this.#failOver(forwarding, { error: fetched.error, failure: fetched.failure })
+    const status = 'status' in fetched ? fetched.status : undefined
+    const facts = {
+      fwd: decision.fwd,
+      ...(status !== undefined && { upstreamStatus: status }),
+      ...(landed.attempts > 1 && { attempts: landed.attempts }),
+      ...paidFor(call.endpoint, joined, endingOf(fetched.result === 'abandoned' ? 'failed' : fetched.result, status)),
+    }
+    if (fetched.result !== 'answered') {
+      return this.#failOver(forwarding, { ...('error' in fetched && { error: fetched.error }), facts, landed, joined })
+    }
+    return this.#answer(forwarding, landed, fetched, { facts, joined })
+  }
+
+  /** The call that a caller needs instead, where the answer of the one that it joined is not for it; undefined where it is. */
+  #otherCall<T>(forwarding: Forwarding<T>, { place }: Landed<T>, fetched: WithAnswer<T>): Forwarding<T> | undefined {
+    const { caller, found, decision } = forwarding
+    const { call } = caller
+    const isMine = isFor(call, place, fetched)
+    const mayShare = isShareable(call, { place }, fetched, this.#parts.clock.now())
+    if (isMine && mayShare && call.form.canJoin(fetched.answer)) return undefined
+    const { vary } = fetched
+    const variant = !isMine && vary && vary !== '*' ? call.variantKey(place.base, vary) : undefined
+    const isAlone = !mayShare || (!isMine && (variant === undefined || variant === found.key))
+    const reuse = isAlone ? 'none' : decision.reuse
+    return { ...forwarding, found: { ...found, key: variant ?? found.key }, decision: { ...decision, reuse } }
+  }
+
+  #answer<T>(
+    { caller: { call }, record, decision }: Forwarding<T>,
+    landed: Landed<T>,
+    fetched: WithAnswer<T>,
+    { facts, joined }: { facts: Partial<Outcome>; joined: boolean },
+  ): Answered<T> {
+    const { endpoint } = call
+    const how = joined ? 'collapsed' : 'forwarded'
+    const outcome: Live<Outcome> = {
+      ...{ provider: endpoint.provider, endpoint: endpoint.name, how: call.isPassed ? 'passed' : how, reason: decision.reason, ageMs: 0 },
+      ...facts,
+      ...(call.isPassed ? {} : decision.reuse === 'none' ? notReusable : expectedStorage(judged(landed, fetched))),
+    }
+    landed.onEnd((ended, units) => {
+      record.wouldHaveCost(units)
+      const failed = 'broken' in ended || 'amiss' in ended
+      record.end(failed ? 'errored' : 'abandoned' in ended ? 'abandoned' : how, outcome.reason)
+      if ((decision.reuse !== 'none' || failed) && !call.isPassed) Object.assign(outcome, { freshUntil: undefined }, storageAfter(ended))
+      if (failed) Object.assign(outcome, paidFor(endpoint, joined, endingOf('failed', fetched.status)))
+    })
+    return { answer: joined ? call.form.copy(fetched.answer) : fetched.answer, outcome, record }
+  }
+
+  /** What a caller gets whose upstream call failed or was not made: an older answer, the default, else what went wrong. */
+  #failOver<T>({ caller: { call }, record, found, decision }: Forwarding<T>, trouble: Trouble<T>): Answered<T> {
+    const { endpoint, form } = call
+    const { failure, facts = { fwd: decision.fwd }, landed, joined = false } = trouble
+    const refuses = failure === 'limit-reached' && call.terms.atLimit === 'refuse'
+    const situation = situationOf(call, found.entry, this.#parts.clock.now())
+    const { do: what, reason } = refuses
+      ? ({ do: 'give-up', reason: 'no-older-answer' } as const)
+      : decideOnFailure({ ...situation, failure })
+    if (what === 'serve') {
+      const stale = this.#serve(call, record, found.entry as Entry, { how: 'stale', reason, fwd: decision.fwd })
+      return { ...stale, outcome: { ...stale.outcome, ...facts } }
+    }
+    const common = { provider: endpoint.provider, endpoint: endpoint.name, reason, ageMs: 0, ...facts }
+    if (what === 'fallback' && form.fallback) {
+      record.end('fallback', reason)
+      return { answer: form.fallback(), outcome: { ...common, how: 'fallback' }, record }
+    }
+    if ('error' in trouble || !landed || !('answer' in landed.fetched)) throw record.fail(trouble.error, { ...facts, reason })
+    record.end('errored', reason)
+    const { answer } = landed.fetched
+    const how = call.isPassed ? 'passed' : joined ? 'collapsed' : 'forwarded'
+    const outcome: Live<Outcome> = { ...common, how, ...(!call.isPassed && { stored: false, notStored: 'status' }) }
+    if (!call.isPassed) landed.onEnd((ended) => void Object.assign(outcome, storageAfter(ended)))
+    return { answer: joined ? form.copy(answer) : answer, outcome, record }
+  }
+
+  /** When a caller has to leave: when its signal aborts, or when its time is over. */
+  #leaving({ call, deadline }: Caller<unknown>): { readonly signal: AbortSignal | undefined; over(): void } {
+    const { signal, withinMs = 0 } = call.terms
+    if (deadline === undefined) return { signal, over: noop }
+    const { clock } = this.#parts
+    const leaving = new AbortController()
+    const { provider, name } = call.endpoint
+    const aborted = () => leaving.abort(signal?.reason)
+    signal?.addEventListener('abort', aborted, { once: true })
+    const overdue = () => leaving.abort(new CallOverdueError(provider, name, withinMs))
+    const cancel = clock.later(Math.max(0, deadline - clock.ticks()), overdue, true)
+    return {
+      signal: leaving.signal,
+      over() {
+        cancel()
+        signal?.removeEventListener('abort', aborted)
+      },
+    }
+  }
+}
+
+const notReusable = { stored: false, notStored: 'not-reusable' } as const
+
+function judged<T>({ place }: Landed<T>, { judged: judge }: WithAnswer<T>) {
+  try {
+    return judge?.(place.key)
+  } catch {
+    return undefined // which is reported when it is stored
+  }
+}
+
+function paidFor(endpoint: Endpoint, joined: boolean, ending: Ending): Partial<Outcome> {
+  return joined ? { saved: endpoint.price } : { cost: costOfCall(endpoint, ending) }
 }
 
 function slidByUse({ freshness, slidingMs = 0 }: Endpoint, entry: Entry, now: number): Entry {

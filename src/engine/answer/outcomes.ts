@@ -3,7 +3,7 @@ import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { Keeping, NotKept } from '../../core/decide/keep.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
-import type { Ended } from '../upstream/upstream-attempt.js'
+import type { Ended } from '../upstream/landed.js'
 
 /** What is filled in as it becomes known. */
 export type Live<T> = { -readonly [Name in keyof T]: T[Name] }
@@ -19,14 +19,15 @@ export function storedOutcome(
   return { provider, endpoint: name, how, reason, fwd, ageMs: ageMs(times, now), freshUntil: times.freshUntil, saved: price }
 }
 
-/** What an outcome says of storing, as far as the head of an answer foretells it, and once its end is known. */
+/** What an outcome says of storing, as far as the head of an answer promises it. */
 export function expectedStorage(judged: Keeping | NotKept | undefined): Partial<Outcome> {
   if (judged === undefined) return {}
   return typeof judged === 'string' ? { stored: false, notStored: judged } : { stored: true, freshUntil: judged.freshUntil }
 }
 
-export function became(ended: Ended): Partial<Outcome> {
+/** What it says of storing once the end of the answer is known. */
+export function storageAfter(ended: Ended): Partial<Outcome> {
   if ('stored' in ended) return { stored: true, notStored: undefined, freshUntil: ended.stored.freshUntil }
-  const why: NotKept = 'broken' in ended ? 'broke-off' : 'amiss' in ended ? 'failed' : ended.notStored
+  const why: NotKept = 'broken' in ended ? 'broke-off' : 'abandoned' in ended ? 'abandoned' : 'amiss' in ended ? 'failed' : ended.notStored
   return { stored: false, notStored: why, freshUntil: undefined }
 }

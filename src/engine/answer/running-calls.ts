@@ -2,7 +2,7 @@ import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { Clock } from '../../core/ports/clock.js'
 
 /** How long calls that were given up are waited for, milliseconds. */
-const lastChanceMs = 1_000
+const lastWaitMs = 1_000
 
 /** What is under way in a stash: waited for when it closes, and given up where that takes too long. */
 export class RunningCalls {
@@ -32,7 +32,7 @@ export class RunningCalls {
     let over = false
     await new Promise<void>((resolve) => {
       const giveUp = () => {
-        cancel = this.#clock.later(lastChanceMs, resolve, true)
+        cancel = this.#clock.later(lastWaitMs, resolve, true)
         for (const [call, endpoint] of this.#upstream) call.giveUp(reason(endpoint))
       }
       let cancel = this.#clock.later(limitMs, giveUp, true)

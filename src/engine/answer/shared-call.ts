@@ -2,6 +2,8 @@
 interface Landing {
   /** Settles when nothing of the call is left to do; never rejects. */
   readonly finished: Promise<unknown>
+  /** Settles when no more of its answer is kept; never rejects. */
+  readonly settled: Promise<unknown>
 }
 
 /**
@@ -11,6 +13,8 @@ interface Landing {
 export class SharedCall<T extends Landing> {
   /** Settles when nothing of the call is left to do; never rejects. */
   readonly ended: Promise<void>
+  /** Settles when no more of its answer is kept; never rejects. */
+  readonly settled: Promise<void>
   readonly #landing: Promise<T>
   readonly #ending = new AbortController()
   #waiting = 0
@@ -18,13 +22,14 @@ export class SharedCall<T extends Landing> {
   /** Has it wait for its turn no longer among those in the background. */
   readonly hurry: () => void
   /** Set once its answer must not be stored any more: something newer is known. */
-  outOfDate = false
+  superseded = false
 
   /** `begin` gets what ends the call: aborted by this when nobody waits any more, or by `begin` itself. */
   constructor(begin: (call: SharedCall<T>, ending: AbortController) => Promise<T>, hurry: () => void) {
     this.hurry = hurry
     this.#landing = begin(this, this.#ending)
     this.ended = this.#landing.then(({ finished }) => finished).then(noop, noop)
+    this.settled = this.#landing.then(({ settled }) => settled).then(noop, noop)
   }
 
   /** Whether the call is being given up. */

@@ -1,28 +1,30 @@
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { BudgetSpentError, HeldOffError, LimitReachedError } from '../../core/errors/call-errors.js'
-import type { CallEnd, LimitedCall, Passage, Refusal } from '../../core/limits/provider-state.js'
-import type { Reported } from '../../core/limits/reported-limits.js'
+import type { Refusal } from '../../core/limits/bound.js'
 import type { Maybe } from '../../core/ports/maybe.js'
-import { type GateParts, type Leaving, limitedCall } from './permit.js'
+import type { GateParts } from './gate-parts.js'
+import { boundCall, Permit, type PermitRequest } from './permit.js'
 import type { SharedProviderState } from './shared-provider-state.js'
 
-/** A call that may leave. */
-export interface Pass {
-  /** Tells what the provider says of its limits, before the call has ended. */
-  readonly told: (told: Reported) => Maybe<void>
-  /** Tells that the call has ended, and how: once. */
-  readonly end: (end: Omit<CallEnd, 'at' | 'random'>) => Maybe<void>
+/** A call that waits for its turn, if it has to. */
+export interface QueuedCall extends PermitRequest {
+  /** How long it waits for its turn at the most, milliseconds. */
+  readonly waitMs: number
+  readonly signal: AbortSignal
 }
 
 interface Ticket {
-  readonly leaving: Leaving
+  readonly call: QueuedCall
   readonly waitUntil: number
-  readonly let: (pass: Pass) => void
+  readonly onEnd: () => void
+  readonly admit: (permit: Permit) => void
   readonly refuse: (error: unknown) => void
   gone: boolean
 }
 
-/** Where only a call under way stands in the way, another process may make room: looked at so often, milliseconds. */
+type Tried = { readonly permit: Permit } | { readonly refusal: Refusal }
+
+/** Where only a call under way blocks, another process may make room: looked at so often, milliseconds. */
 const lookAgainMs = 250
 
 /** How often it is noted for others how many calls wait, milliseconds. */
@@ -30,7 +32,7 @@ const noteEveryMs = 1_000
 
 /** Where the calls to a provider wait for their turn: those in the background after all others, the endpoints by turns. */
 export class CallQueue {
-  readonly gate: SharedProviderState
+  readonly state: SharedProviderState
   readonly #parts: GateParts
   /** By endpoint, in the order of their turns; an endpoint that had its turn comes last. */
   readonly #queues = new Map<string, Ticket[]>()
@@ -39,8 +41,8 @@ export class CallQueue {
   #cancelLook: (() => void) | undefined
   #noted = { size: 0, at: 0 }
 
-  constructor(gate: SharedProviderState, parts: GateParts) {
-    this.gate = gate
+  constructor(state: SharedProviderState, parts: GateParts) {
+    this.state = state
     this.#parts = parts
   }
 
@@ -51,17 +53,18 @@ export class CallQueue {
     return size
   }
 
-  async enter(leaving: Leaving): Promise<Pass> {
-    if (leaving.signal.aborted) throw leaving.signal.reason
+  /** `onEnd` is called once the permit that it comes to is ended. */
+  async enter(call: QueuedCall, onEnd: () => void): Promise<Permit> {
+    if (call.signal.aborted) throw call.signal.reason
     if (this.#queues.size === 0) {
-      const admission = await this.#try(leaving)
-      if ('pass' in admission) return admission.pass
-      this.#assertMayWait(leaving, admission.refusal)
+      const tried = await this.#try(call, onEnd)
+      if ('permit' in tried) return tried.permit
+      this.#assertMayWait(call, tried.refusal)
     }
-    return this.#wait(leaving)
+    return this.#wait(call, onEnd)
   }
 
-  #assertMayWait({ endpoint, waitMs, urgency }: Leaving, { why, at, sure, what }: Refusal): void {
+  #assertMayWait({ endpoint, waitMs, urgency }: QueuedCall, { why, at, sure, what }: Refusal): void {
     const now = this.#parts.clock.now()
     if (why !== 'limit-reached') throw refusing(endpoint, { why, at, what })
     const retryAt = sure ? at : Math.min(at, now + lookAgainMs)
@@ -73,13 +76,13 @@ export class CallQueue {
     if (!waits) throw new LimitReachedError(provider, name, full ? `${what}, and ${endpoint.queue} calls wait already` : what, retryAt)
   }
 
-  #wait(leaving: Leaving): Promise<Pass> {
+  #wait(call: QueuedCall, onEnd: () => void): Promise<Permit> {
     const { clock } = this.#parts
-    const { endpoint, waitMs, signal } = leaving
+    const { endpoint, waitMs, signal } = call
+    const { provider, name } = endpoint
     return new Promise((resolve, reject) => {
       if (this.size >= endpoint.queue) {
-        const full = `${endpoint.queue} calls wait already`
-        return reject(new LimitReachedError(endpoint.provider, endpoint.name, full, clock.now() + lookAgainMs))
+        return reject(new LimitReachedError(provider, name, `${endpoint.queue} calls wait already`, clock.now() + lookAgainMs))
       }
       const over = () => {
         ticket.gone = true
@@ -89,24 +92,22 @@ export class CallQueue {
       }
       const aborted = () => ticket.refuse(signal.reason)
       const ticket: Ticket = {
-        ...{ leaving, waitUntil: clock.now() + waitMs, gone: false },
-        let: (pass) => {
+        ...{ call, onEnd, waitUntil: clock.now() + waitMs, gone: false },
+        admit: (permit) => {
           over()
-          resolve(pass)
+          resolve(permit)
         },
         refuse: (error) => {
           over()
           reject(error)
         },
       }
-      const late = () => {
-        ticket.refuse(new LimitReachedError(endpoint.provider, endpoint.name, `no turn within ${waitMs} ms`, clock.now() + lookAgainMs))
-      }
+      const late = () => ticket.refuse(new LimitReachedError(provider, name, `no turn within ${waitMs} ms`, clock.now() + lookAgainMs))
       const cancel = clock.later(waitMs, late, true)
       signal.addEventListener('abort', aborted, { once: true })
-      const queue = this.#queues.get(endpoint.name)
+      const queue = this.#queues.get(name)
       if (queue) queue.push(ticket)
-      else this.#queues.set(endpoint.name, [ticket])
+      else this.#queues.set(name, [ticket])
       this.#pump()
     })
   }
@@ -127,7 +128,7 @@ export class CallQueue {
     }
     this.#cancelLook?.()
     this.#cancelLook = undefined
-    await this.#note()
+    this.#note()
     if (this.#queues.size === 0) return
     const { clock } = this.#parts
     const now = clock.now()
@@ -135,12 +136,12 @@ export class CallQueue {
   }
 
   /** Notes how many wait, when that has changed, now and then; that none waits any more, at once. */
-  async #note(): Promise<void> {
+  #note(): void {
     const now = this.#parts.clock.now()
     const { size } = this
-    if (size === this.#noted.size || (size > 0 && now - this.#noted.at < noteEveryMs)) return
+    if (size === this.#noted.size || (size > 0 && Math.abs(now - this.#noted.at) < noteEveryMs)) return
     this.#noted = { size, at: now }
-    await this.gate.queued(size)
+    this.state.queued(size)
   }
 
   /** Lets as many leave as may, by turns. Returns when to look again. */
@@ -148,18 +149,18 @@ export class CallQueue {
     let lookAt = Number.POSITIVE_INFINITY
     for (const ticket of this.#inTurn()) {
       if (ticket.gone) continue
-      const { endpoint } = ticket.leaving
-      const admission = await this.#try(ticket.leaving)
-      if ('pass' in admission) {
-        if (ticket.gone) await admission.pass.end({ how: 'left' })
+      const { endpoint, urgency } = ticket.call
+      const tried = await this.#try(ticket.call, ticket.onEnd)
+      if ('permit' in tried) {
+        if (ticket.gone) tried.permit.end({ how: 'left' })
         else {
           this.#turnOver(endpoint.name)
-          ticket.let(admission.pass)
+          ticket.admit(tried.permit)
         }
         this.#again = true
         return lookAt
       }
-      const { why, at, sure, providerWide, what } = admission.refusal
+      const { why, at, sure, providerWide, what } = tried.refusal
       if (why !== 'limit-reached') {
         ticket.refuse(refusing(endpoint, { why, at, what }))
         this.#again = true
@@ -171,7 +172,7 @@ export class CallQueue {
         continue
       }
       lookAt = Math.min(lookAt, sure ? at : Math.min(at, this.#parts.clock.now() + lookAgainMs))
-      if (providerWide && !ticket.leaving.urgency.inBackground) break
+      if (providerWide && !urgency.inBackground) break
     }
     return lookAt
   }
@@ -180,7 +181,7 @@ export class CallQueue {
   *#inTurn(): Iterable<Ticket> {
     for (const inBackground of [false, true]) {
       for (const queue of [...this.#queues.values()]) {
-        const first = queue.find((ticket) => ticket.leaving.urgency.inBackground === inBackground)
+        const first = queue.find(({ call }) => call.urgency.inBackground === inBackground)
         if (first) yield first
       }
     }
@@ -194,28 +195,25 @@ export class CallQueue {
   }
 
   #drop(ticket: Ticket): void {
-    const { name } = ticket.leaving.endpoint
+    const { name } = ticket.call.endpoint
     const queue = this.#queues.get(name)
     const place = queue?.indexOf(ticket) ?? -1
     if (place >= 0) queue?.splice(place, 1)
     if (queue?.length === 0) this.#queues.delete(name)
   }
 
-  async #try(leaving: Leaving): Promise<{ pass: Pass } | { refusal: Refusal }> {
-    const call = limitedCall(leaving)
-    const admission = await this.gate.admit(call)
-    return 'refusal' in admission ? admission : { pass: this.#pass(call, admission.passage) }
-  }
-
-  #pass(call: LimitedCall, passage: Passage): Pass {
-    return {
-      told: (told) => this.gate.told(passage, told),
-      end: async (end) => {
-        const { clock, random } = this.#parts
-        await this.gate.end(call, passage, { ...end, at: clock.now(), random: random() })
+  #try(request: QueuedCall, onEnd: () => void): Maybe<Tried> {
+    const call = boundCall(request)
+    const tried = (admitted: Awaited<ReturnType<SharedProviderState['admit']>>): Tried => {
+      if ('refusal' in admitted) return admitted
+      const ended = () => {
+        onEnd()
         if (this.#queues.size > 0) this.#pump()
-      },
+      }
+      return { permit: new Permit(call, admitted.permit, this.state, this.#parts, ended) }
     }
+    const admitted = this.state.admit(call)
+    return admitted instanceof Promise ? admitted.then(tried) : tried(admitted)
   }
 }
 

@@ -4,14 +4,15 @@ import type { TallyRow } from '../../core/ledger/ledger-row.js'
 import type { Budget } from '../../core/limits/budget.js'
 import { type Bought, spentEarlier } from '../../core/limits/budget-state.js'
 import { alignedWindow, type Limit } from '../../core/limits/limit.js'
-import { type Earlier, withEarlier } from '../../core/limits/provider-spending.js'
+import { type Earlier, withEvent } from '../../core/limits/provider-events.js'
+import { nothingKnown, ofName, parseProviderState } from '../../core/limits/provider-state.js'
 import { billedCalls } from '../../core/money/billed-calls.js'
 import { chargeOfCallsAndUnits } from '../../core/money/period-charge.js'
 import { billingPeriod, termsAt } from '../../core/money/plan.js'
 import type { Store } from '../../core/ports/store.js'
 import { periodAround } from '../../core/time/calendar.js'
 import { readRows } from '../ledger/read-rows.js'
-import { changeProvider, knownOf } from './shared-provider-state.js'
+import { changeProvider, recordOf } from './provider-records.js'
 
 /** A provider's quota and budgets, as every one of its endpoints knows them. */
 export type Bounds = Pick<Endpoint, 'provider' | 'limits' | 'spending'>
@@ -22,9 +23,10 @@ export type Bounds = Pick<Endpoint, 'provider' | 'limits' | 'spending'>
  */
 export async function countEarlier(store: Store, now: number, { provider, limits, spending }: Bounds): Promise<void> {
   if (!spending && !limits.some(({ paced }) => paced)) return
-  const state = await knownOf(store, provider, now)
-  const quotas = limits.filter(({ id, paced }) => paced && !state.limits[id])
-  const budgets = (spending?.budgets ?? []).filter(({ id }) => !state.budgets?.[id])
+  const text = await recordOf(store.records, provider, now)
+  const state = text === undefined ? nothingKnown : parseProviderState(text)
+  const quotas = limits.filter(({ id, paced }) => paced && !ofName(state.limits, id))
+  const budgets = (spending?.budgets ?? []).filter(({ id }) => !ofName(state.budgets, id))
   if (quotas.length + budgets.length === 0) return
   const starts = [...quotas.map((limit) => windowStart(limit, now)), ...budgets.map((budget) => countedFrom(budget, now))]
   const rows = (await readRows(store, { since: Math.min(...starts), until: Number.MAX_SAFE_INTEGER, cuts: starts }))
@@ -58,7 +60,9 @@ export async function countEarlier(store: Store, now: number, { provider, limits
       }
     }),
   }
-  await changeProvider(store, provider, now, (before) => withEarlier(before, earlier))
+  await changeProvider(store.records, provider, now, (known) =>
+    withEvent(known === undefined ? nothingKnown : parseProviderState(known), { is: 'counted-earlier', at: now, earlier }),
+  )
 }
 
 function windowStart(limit: Limit, now: number): number {

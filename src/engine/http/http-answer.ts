@@ -10,9 +10,11 @@ export interface HttpAnswer extends StoredHead {
   readonly body: Uint8Array | SharedBody
   /** In place of all else, where the answer may not be read. */
   readonly opaque?: Response
+  /** What `Response.type` is, where it is not that of an answer of ours. */
+  readonly type?: string
 }
 
-/** A whole HTTP answer at rest. */
+/** A complete HTTP answer at rest. */
 export interface CompleteAnswer extends HttpAnswer {
   readonly body: Uint8Array
 }
@@ -24,7 +26,7 @@ export function answerOfEntry(entry: Entry): CompleteAnswer {
 }
 
 /** What makes the default answer of an endpoint. */
-export function answerInstead({ status = 200, headers = {}, json, text = '' }: AnswerInstead): () => CompleteAnswer {
+export function fallbackAnswer({ status = 200, headers = {}, json, text = '' }: AnswerInstead): () => CompleteAnswer {
   const isJson = json !== undefined
   const fields: Fields = Object.entries({ ...(isJson && { 'content-type': 'application/json' }), ...headers }).map(
     ([name, value]) => [name.toLowerCase(), value] as const,
@@ -44,18 +46,36 @@ export interface Recipient {
   readonly signal: AbortSignal | undefined
 }
 
-/** A `Response` of its own for one caller, with `Cache-Status` (RFC 9211) and, if it comes from store, `Age` (RFC 9111 section 5.1). */
-export function toResponse(answer: HttpAnswer, outcome: Outcome, now: number, { method, url, signal }: Recipient): Response {
+/**
+ * A `Response` of its own for one caller, with `Cache-Status` (RFC 9211) after those of the upstream and, if it comes from store, `Age`
+ * (RFC 9111 section 5.1); that of a call that goes by untouched has neither. `abandoned` is called where its reader leaves before the end.
+ */
+export function toResponse(answer: HttpAnswer, outcome: Outcome, now: number, recipient: Recipient, abandoned: () => void): Response {
   if (answer.opaque) return answer.opaque
-  const fields: [string, string][] = [...(answer.fields as [string, string][]), ['cache-status', cacheStatus(outcome, now)]]
+  const { method, url, signal } = recipient
+  const fields: [string, string][] = [...(answer.fields as [string, string][])]
+  if (outcome.how !== 'passed') fields.push(['cache-status', cacheStatus(outcome, now)])
   if (outcome.how === 'hit' || outcome.how === 'stale') fields.push(['age', String(Math.floor(outcome.ageMs / 1000))])
   const empty = method === 'HEAD' || bodiless.includes(answer.status)
-  return new AnswerResponse(empty ? null : bodyFor(answer.body, signal), answer, answer.url ?? url, fields) as unknown as Response
+  const body = empty ? null : bodyFor(answer.body, signal, abandoned)
+  const isOrdinary = outcome.how !== 'passed' && canBeMade(answer)
+  if (isOrdinary) return new AnswerResponse(body, answer, answer.url ?? url, fields) as unknown as Response
+  const head = canBeMade(answer) ? answer : { ...answer, status: 200, statusText: '' }
+  return unusualResponse(new AnswerResponse(body, head, answer.url ?? url, fields) as unknown as Response, answer)
 }
 
-function bodyFor(body: Uint8Array | SharedBody, signal: AbortSignal | undefined): Uint8Array<ArrayBuffer> | ReadableStream<Uint8Array> {
+function bodyFor(
+  body: Uint8Array | SharedBody,
+  signal: AbortSignal | undefined,
+  abandoned: () => void,
+): Uint8Array<ArrayBuffer> | ReadableStream<Uint8Array> {
   const bytes = body instanceof SharedBody ? body.bytes : body
-  return bytes ? (bytes as Uint8Array<ArrayBuffer>) : (body as SharedBody).stream(signal)
+  return bytes ? (bytes as Uint8Array<ArrayBuffer>) : (body as SharedBody).stream(signal, abandoned)
+}
+
+/** Whether the constructor of `Response` takes it as it is. */
+function canBeMade({ status, statusText }: HttpAnswer): boolean {
+  return status >= 200 && status <= 599 && /^[\t\x20-\x7e]*$/.test(statusText)
 }
 
 /** `Response` as Node's own types do not declare it: with members that a subclass may override. */
@@ -71,7 +91,7 @@ class AnswerResponse extends BaseResponse {
 
   constructor(
     body: Uint8Array<ArrayBuffer> | ReadableStream<Uint8Array> | null,
-    { status, statusText, url: redirectedTo }: StoredHead,
+    { status, statusText, url: redirectedTo }: HttpAnswer,
     url: string,
     headers: [string, string][],
   ) {
@@ -92,6 +112,14 @@ class AnswerResponse extends BaseResponse {
     const { url, redirected } = this
     return Object.defineProperties(super.clone(), { url: { value: url }, redirected: { value: redirected } })
   }
+}
+
+/** A `Response` with what its constructor does not take: other statuses, phrases beyond ASCII, the type of one that was passed on. */
+function unusualResponse(response: Response, { status, statusText, type = 'default' }: HttpAnswer): Response {
+  const clone = response.clone.bind(response)
+  const ok = status >= 200 && status <= 299
+  const values = { status, statusText, ok, type, clone: () => unusualResponse(clone(), { status, statusText, type } as HttpAnswer) }
+  return Object.defineProperties(response, Object.fromEntries(Object.entries(values).map(([name, value]) => [name, { value }])))
 }
 
 export function fieldsOf(headers: Headers): Fields {

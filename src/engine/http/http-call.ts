@@ -1,172 +1,198 @@
+import type { Bypass, Excerpt } from '../../core/decide/decide.js'
 import { invalidatedTimes, timesOf } from '../../core/decide/entry-times.js'
 import type { Provider, RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions } from '../../core/endpoints/options.js'
-import type { Match, RuleBook } from '../../core/endpoints/rule-book.js'
-import { unmatched } from '../../core/endpoints/unmatched.js'
-import { narrowed } from '../../core/http/no-vary-search.js'
-import { reusableFields } from '../../core/http/stored-head.js'
+import type { Match } from '../../core/endpoints/rule-book.js'
+import { narrowed, type SearchVariance } from '../../core/http/no-vary-search.js'
+import { noDirectives, type RequestDirectives } from '../../core/http/request-directives.js'
+import { fieldValue } from '../../core/http/stored-head.js'
 import { comparedWithHead } from '../../core/http/validators.js'
-import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Store } from '../../core/ports/store.js'
+import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import { digestOf } from '../../core/rules/digest.js'
 import type { KeyedRequest, Keying } from '../../core/rules/keying.js'
-import type { Mode } from '../../core/rules/mode.js'
 import { requestKey } from '../../core/rules/request-key.js'
-import type { CallRunner } from '../answer/call-runner.js'
-import { type Ask, termsOf } from '../call/call.js'
-import type { Events } from '../events.js'
-import type { Gate } from '../gate/gate.js'
-import type { EndpointCounter, LedgerWriter } from '../ledger/ledger-writer.js'
-import { canExcerpt, excerptOf } from './excerpt.js'
-import { answerInstead, answerOfEntry, type HttpAnswer } from './http-answer.js'
-import { bypassOf, bytesOf, mayCarryConditions, redirectOf, requestDirectivesOf } from './http-request.js'
+import type { LookUp } from '../answer/look-up.js'
+import type { AnswerForm } from '../call/answer-form.js'
+import { type Call, type CallTerms, termsOf } from '../call/call.js'
+import type { Fetched } from '../call/fetched.js'
+import type { EndpointCounter } from '../ledger/endpoint-counter.js'
+import { canExcerpt } from './excerpt.js'
+import { answerOfEntry, type HttpAnswer } from './http-answer.js'
+import { mayCarryConditions } from './http-request.js'
 import { type ArrivedAnswer, type Fetch, fetchAnswer, fetchOrRenew, renewed, type UpstreamRequest } from './http-upstream.js'
-import { SharedBody } from './shared-body.js'
-
-type Input = Parameters<Fetch>[0]
-type Init = Parameters<Fetch>[1]
-
-export interface HttpAsksParts {
-  readonly rules: RuleBook
-  readonly store: Store
-  readonly clock: Clock
-  readonly mode: Mode
-  readonly books: LedgerWriter
-  readonly runner: CallRunner
-  readonly gate: Gate
-  readonly events: Events
-  readonly fetch: Fetch
-  readonly warn: (message: string) => void
-}
+import { type Invalidation, isUnsafe } from './invalidation.js'
 
 /** A request, with what covers it. */
 export interface Matched extends Match {
   readonly method: string
   readonly url: URL
-  readonly mode: Mode
-  readonly line: EndpointCounter
+  /** The endpoint, or what stands for none. */
+  readonly rule: RequestEndpoint
+  readonly counter: EndpointCounter
 }
 
-/** What the runner needs to answer a request, and what else its `Response` is made of. */
-export interface HttpAsk extends Ask<HttpAnswer, RequestEndpoint> {
-  readonly header: (name: string) => string | null
+export interface HttpCallParts {
+  readonly fetch: Fetch
+  readonly clock: Clock
+  readonly entries: EntryStore
+  readonly lookUp: LookUp
+  readonly invalidation: Invalidation
+  readonly trouble: (what: string, error: unknown) => void
 }
 
-/** Makes of requests what the runner needs to answer them. */
-export class HttpCallMaker {
-  readonly #parts: HttpAsksParts
-  readonly #functions: OncePerEpisode
+/** What `fetch` is to be called with, and what of the request its rule has to look at; without `keyed` it goes by untouched. */
+export interface Sending {
+  readonly headers: Headers
+  /** The call that sends it, with a signal of ours. */
+  send(signal: AbortSignal): readonly [input: Parameters<Fetch>[0], init: RequestInit]
+  readonly signal: AbortSignal | undefined
+  readonly keyed?: {
+    readonly request: KeyedRequest
+    readonly key: string
+    readonly redirect: 'manual' | 'error' | undefined
+    readonly directives: RequestDirectives
+    readonly excerpt: Excerpt | undefined
+  }
+  readonly bypass: Bypass | undefined
+}
 
-  constructor(parts: HttpAsksParts) {
+/** One HTTP request, as the engine answers it. */
+export class HttpCall implements Call<HttpAnswer> {
+  readonly endpoint: RequestEndpoint
+  readonly counter: EndpointCounter
+  readonly terms: CallTerms
+  readonly form: AnswerForm<HttpAnswer>
+  readonly bypass: Bypass | undefined
+  readonly path: string | undefined
+  readonly #parts: HttpCallParts
+  readonly #matched: Matched
+  readonly #sending: Sending
+
+  constructor(parts: HttpCallParts, matched: Matched, sending: Sending, form: AnswerForm<HttpAnswer>, wanted: CallOptions | undefined) {
+    const { rule, url } = matched
     this.#parts = parts
-    this.#functions = new OncePerEpisode(parts.warn)
+    this.#matched = matched
+    this.#sending = sending
+    this.endpoint = rule
+    this.counter = matched.counter
+    this.terms = termsOf(rule, wanted, sending.signal)
+    this.form = form
+    this.bypass = sending.bypass
+    this.path = rule.template.path.at(-1)?.kind === 'rest' ? url.pathname : undefined
   }
 
-  match(input: Input, init: Init): Matched {
-    const { rules, books } = this.#parts
-    const request = input instanceof Request ? input : undefined
-    const method = (init?.method ?? request?.method ?? 'GET').toUpperCase()
-    const url = new URL(request ? request.url : String(input), (globalThis as { location?: { href: string } }).location?.href)
-    const match = rules.match(method, url)
-    const mode = match.endpoint?.mode ?? match.provider?.mode ?? this.#parts.mode
-    const line = books.line(match.provider?.name ?? unmatched, match.endpoint?.name ?? unmatched, mode)
-    return { ...match, method, url, mode, line }
+  get key(): string | undefined {
+    return this.#sending.keyed?.key
   }
 
-  /** What the runner needs, or, where no rule holds for a request, only what sends it on with its body unread. */
-  async ask(matched: Matched, input: Input, init: Init, wanted?: CallOptions): Promise<{ ask?: HttpAsk; unread: Init }> {
-    const { method, url, provider, endpoint, line } = matched
-    if (!provider || !endpoint?.isTended) return { unread: init }
-    const request = input instanceof Request ? input : undefined
-    const body = method === 'GET' || method === 'HEAD' ? undefined : await bytesOf(input, init)
-    const headers = body?.headers ?? new Headers(init?.headers ?? request?.headers)
-    const header = (field: string) => headers.get(field)
-    const keyed: KeyedRequest = { method: method === 'HEAD' ? 'GET' : method, url, header, body: body?.bytes }
-    const unread = body ? { ...init, body: body.bytes } : init
-    const known = this.#known(provider, endpoint, keyed)
-    if (!known) return { unread }
-    const redirect = redirectOf(input, init)
-    const under = (keying: Keying) => `${requestKey(provider, keying, keyed)}${redirect ? ` redirect:${redirect}` : ''}`
-    const key = redirect ? under(endpoint.keying) : known.key
-    const excerpt = excerptOf(method, header)
-    const directives = requestDirectivesOf(headers, input, init)
-    const ask: HttpAsk = {
-      ...{ endpoint, line, key, header, directives, excerpt },
-      bypass: bypassOf(known.excepted, directives),
-      signal: init?.signal ?? request?.signal ?? undefined,
-      variantKey: (base, fields) => `${base} vary:${JSON.stringify(fields.map((field) => [field, variantValue(provider, keyed, field)]))}`,
-      search: {
-        signpostKey: `${under({ ...endpoint.keying, usesParameter: () => false })} search`,
-        key: (variance) => `${under(narrowed(endpoint.keying, variance))} search:${JSON.stringify(variance)}`,
-      },
-      canServe: (entry) => excerpt === undefined || canExcerpt(excerpt, header, entry),
-      slides: (entry) => answerOfEntry(entry).status < 300,
-      ...termsOf(endpoint, wanted),
-      repeatable: endpoint.repeatable,
-      fallback: endpoint.fallback && answerInstead(endpoint.fallback),
-      sent: { method, url: withoutSecrets(url.href, provider) },
-      callUpstream: async (ending, stale, leave) => {
-        const [where, how] = body ? body.resend(ending.signal) : ([input, { ...init, headers, signal: ending.signal }] as const)
-        const call: UpstreamRequest = {
-          ...{ fetch: this.#parts.fetch, endpoint, input: where, init: how, ending, leave, now: () => this.#parts.clock.now() },
-          later: (ms, run) => this.#parts.clock.later(ms, run),
-          withoutSecrets: (text) => withoutSecrets(text, provider),
-          authorized: headers.has('authorization'),
-        }
-        if (!excerpt) return fetchOrRenew(call, stale && mayCarryConditions(url) ? answerOfEntry(stale) : undefined)
-        const fetched = await fetchAnswer(call)
-        if (excerpt === 'head-asked' && fetched.result === 'answered') await this.#compareHead(ask, call, fetched.answer)
-        return fetched
-      },
-      revive: answerOfEntry,
-      canJoin: ({ body: shared }) => !(shared instanceof SharedBody) || shared.joinable,
-      copy: (shared) => ({ ...shared, fields: reusableFields(shared.fields, { withCookies: endpoint.replaySetCookie }) }),
+  get isPassed(): boolean {
+    return this.#sending.keyed === undefined
+  }
+
+  get excerpt(): Excerpt | undefined {
+    return this.#sending.keyed?.excerpt
+  }
+
+  get directives(): RequestDirectives {
+    return this.#sending.keyed?.directives ?? noDirectives
+  }
+
+  get isRepeatable(): boolean {
+    return this.endpoint.repeatable && !this.isPassed
+  }
+
+  get sent(): { method: string; url: string } {
+    const { method, url, provider } = this.#matched
+    return { method, url: provider ? withoutSecrets(url.href, provider) : `${url.origin}${url.pathname}` }
+  }
+
+  header(name: string): string | null {
+    return this.#sending.headers.get(name)
+  }
+
+  get search(): { readonly signpostKey: string; key(variance: SearchVariance): string } | undefined {
+    if (this.isPassed) return undefined
+    const { keying } = this.endpoint
+    return {
+      signpostKey: `${this.#keyUnder({ ...keying, usesParameter: () => false })} search`,
+      key: (variance) => `${this.#keyUnder(narrowed(keying, variance))} search:${JSON.stringify(variance)}`,
     }
-    return { ask, unread }
   }
 
-  /** The key of a request and whether it is excepted; undefined where a function of the rule fails: then it goes by as if it had none. */
-  #known(provider: Provider, endpoint: RequestEndpoint, request: KeyedRequest): { key: string; excepted: boolean } | undefined {
-    return this.#attempt(endpoint, () => ({
-      key: requestKey(provider, endpoint.keying, request),
-      excepted: endpoint.exceptRequest?.(request) ?? false,
-    }))
+  #keyUnder(keying: Keying): string {
+    const { keyed } = this.#sending
+    const { provider } = this.#matched
+    if (!keyed || !provider) return ''
+    return `${requestKey(provider, keying, keyed.request)}${keyed.redirect ? ` redirect:${keyed.redirect}` : ''}`
   }
 
-  #attempt<T>({ provider, name }: RequestEndpoint, work: () => T): T | undefined {
+  variantKey(base: string, fields: readonly string[]): string {
+    return `${base} vary:${JSON.stringify(fields.map((field) => [field, this.#variantValue(field)]))}`
+  }
+
+  /** A field's value as it stands in the key of a variant: those that say who calls only as a digest. */
+  #variantValue(field: string): string | null {
+    const value = this.header(field)
+    return value !== null && this.#matched.provider?.callerHeaders.includes(field) ? digestOf(value) : value
+  }
+
+  canServe(entry: Entry): boolean {
+    return this.excerpt === undefined || canExcerpt(this.excerpt, (name) => this.header(name), entry)
+  }
+
+  async callUpstream(ending: AbortController, toRevalidate: Entry | undefined, leave: () => Promise<void>): Promise<Fetched<HttpAnswer>> {
+    const { fetch, clock, trouble } = this.#parts
+    const { method, url, provider } = this.#matched
+    const [input, init] = this.#sending.send(ending.signal)
+    const call: UpstreamRequest = {
+      ...{ fetch, clock, trouble, endpoint: this.endpoint, input, init, method, ending, leave },
+      withoutSecrets: (text) => (provider ? withoutSecrets(text, provider) : text),
+      authorized: this.#sending.headers.has('authorization'),
+    }
+    if (!this.excerpt) {
+      const mayAsk = toRevalidate && mayCarryConditions(url)
+      const fetched = await fetchOrRenew(call, mayAsk ? answerOfEntry(toRevalidate) : undefined)
+      if (isUnsafe(method) && this.endpoint.freshForMs === undefined) await this.#afterWrite(fetched)
+      return fetched
+    }
+    const fetched = await fetchAnswer(call)
+    if (this.excerpt === 'head-asked' && fetched.result === 'answered') await this.#compareHead(call, fetched.answer)
+    return fetched
+  }
+
+  /** What a request changed that was answered is out of date. */
+  async #afterWrite(fetched: Fetched<HttpAnswer>): Promise<void> {
+    const { invalidation, trouble } = this.#parts
+    if (!('answer' in fetched) || fetched.answer.status < 200 || fetched.answer.status >= 400) return
+    const { fields } = fetched.answer
     try {
-      const done = work()
-      this.#functions.fine()
-      return done
-    } catch (cause) {
-      this.#functions.trouble(`${provider}.${name} gives no key, its calls go upstream until it does`, cause)
-      return undefined
+      await invalidation.after(this.#matched.url, (name) => fieldValue(fields, name))
+    } catch (error) {
+      trouble('what a write changed cannot be invalidated', error)
     }
   }
 
   /** Brings a stored answer up to date by one to HEAD, or finds it out of date (RFC 9111 section 4.3.5). */
-  async #compareHead(ask: HttpAsk, call: UpstreamRequest, head: ArrivedAnswer): Promise<void> {
-    const { store, clock, runner } = this.#parts
-    const { entry } = await runner.lookUp(ask)
-    if (!entry || head.status !== 200 || ask.bypass) return
-    const stored = answerOfEntry(entry)
-    const compared = comparedWithHead(stored.fields, head.fields)
-    if (compared === 'other') await store.entries.updateTimes(entry.key, invalidatedTimes(entry, clock.now()))
-    if (compared !== 'same') return
-    const { kept } = renewed(call, stored, head)
-    const keeping = this.#attempt(ask.endpoint, () => kept.judge(entry.key))
-    if (keeping && typeof keeping !== 'string') await store.entries.put({ ...entry, ...timesOf(keeping), ...kept.form(keeping) })
+  async #compareHead(call: UpstreamRequest, head: ArrivedAnswer): Promise<void> {
+    const { entries, clock, lookUp, trouble } = this.#parts
+    try {
+      const { entry } = await lookUp.find(this)
+      if (!entry || head.status !== 200 || this.bypass) return
+      const stored = answerOfEntry(entry)
+      const compared = comparedWithHead(stored.fields, head.fields)
+      if (compared === 'other') await entries.updateTimes(entry.key, invalidatedTimes(entry, clock.now()))
+      if (compared !== 'same') return
+      const { kept } = renewed(call, stored, head)
+      const keeping = kept.judge(entry.key)
+      if (typeof keeping !== 'string') await entries.put({ ...entry, ...timesOf(keeping), ...kept.form(keeping) })
+    } catch (error) {
+      trouble(`a stored answer of ${this.endpoint.provider}.${this.endpoint.name} cannot be compared with a head`, error)
+    }
   }
 }
 
-/** A field's value as it stands in the key of a variant: those that say who calls only as a digest. */
-function variantValue({ callerHeaders }: Provider, { header }: KeyedRequest, field: string): string | null {
-  const value = header(field)
-  return value !== null && callerHeaders.includes(field) ? digestOf(value) : value
-}
-
-export function withoutSecrets(text: string, { secretQuery }: Provider): string {
+function withoutSecrets(text: string, { secretQuery }: Provider): string {
   const url = new URL(text)
   for (const name of secretQuery) url.searchParams.delete(name)
   return url.href

@@ -12,7 +12,8 @@ import type { Clock } from '../../core/ports/clock.js'
 import { isBrokenJson } from '../../core/rules/failure.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
 import { unitsOf } from '../../core/rules/units.js'
-import type { Fetched, Finished, Kept } from '../call/call.js'
+import type { Fetched, Finished, Kept } from '../call/fetched.js'
+import { IdleTimer } from '../upstream/idle-timer.js'
 import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js'
 import { SharedBody } from './shared-body.js'
 
@@ -25,30 +26,33 @@ export interface UpstreamRequest {
   readonly input: Parameters<Fetch>[0]
   /** With the signal of `ending`. */
   readonly init: RequestInit
+  readonly method: string
   readonly ending: AbortController
   /** Waited for before each call that leaves. */
   readonly leave: () => Promise<void>
-  readonly later: Clock['later']
-  /** Milliseconds since 1970-01-01T00:00Z. */
-  readonly now: () => number
+  readonly clock: Clock
   /** A URL without the credentials in its query. */
   readonly withoutSecrets: (url: string) => string
   /** Whether the request carries `Authorization`. */
   readonly authorized: boolean
+  /** Called with what goes wrong with the head of an answer, which counts as if it said nothing then. */
+  readonly trouble: (what: string, error: unknown) => void
 }
 
 /** Calls upstream, asking whether a stale answer still holds where it has validators (RFC 9111 section 4.3). Never rejects. */
 export async function fetchOrRenew(call: UpstreamRequest, stale: CompleteAnswer | undefined): Promise<Fetched<HttpAnswer>> {
-  const conditions = stale ? conditionsOf(stale.fields) : []
+  const isElsewhere = stale?.url !== undefined // its validators are those of another URL
+  const conditions = stale && !isElsewhere ? conditionsOf(stale.fields) : []
   if (!stale || conditions.length === 0) return fetchAnswer(call)
   const headers = new Headers(call.init.headers as Headers)
   for (const [name, value] of conditions) headers.set(name, value)
   const fetched = await fetchAnswer({ ...call, init: { ...call.init, headers } })
   if (fetched.result !== 'answered' || fetched.status !== 304) return fetched
-  if (!speaksOf(stale.fields, fetched.answer.fields)) return { ...(await fetchAnswer(call)), earlier: 1 }
+  if (fetched.answer.url !== undefined || !speaksOf(stale.fields, fetched.answer.fields)) return fetchAnswer(call)
   const { answer, kept, vary } = renewed(call, stale, fetched.answer)
   return {
-    ...{ result: 'answered', answer, status: 304, whole: true, vary, search: searchVariance(answer.fields) },
+    ...{ result: 'answered', answer, status: 304, isComplete: true, vary, search: fetched.search, reported: fetched.reported },
+    judged: takesCompleteAnswer(call.endpoint) ? undefined : kept.judge,
     finish: async () => ({ kept }),
     release() {},
   }
@@ -56,6 +60,9 @@ export async function fetchOrRenew(call: UpstreamRequest, stale: CompleteAnswer 
 
 /** An answer that has arrived, with when. */
 export type ArrivedAnswer = HttpAnswer & { readonly exchange: Exchange }
+
+/** Media types whose answers are read piece by piece, as they come. */
+const streamingTypes = ['text/event-stream', 'application/x-ndjson', 'multipart/x-mixed-replace']
 
 /** A stored answer, brought up to date by one that says it still holds (RFC 9111 section 3.2). */
 export function renewed(
@@ -68,57 +75,74 @@ export function renewed(
   const vary = varyOf(fields)
   const http: HttpExchange = {
     ...by.exchange,
-    ...{ status: stale.status, fields, arrived: by.fields, authorized: call.authorized, vary },
+    ...{ status: stale.status, fields, arrived: by.fields, authorized: call.authorized, vary, redirected: false },
   }
   return { answer, vary, kept: keptForm(call, answer, http) }
 }
 
 /** Calls upstream; the answer is there when its head is. */
 export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<ArrivedAnswer>> {
-  const { endpoint, ending } = call
-  const { fetch } = call
+  const { endpoint, clock, fetch } = call
   let askedAt: number
   let response: Response
   try {
     await call.leave()
-    askedAt = call.now()
+    askedAt = clock.now()
     response = await fetch(call.input, call.init)
   } catch (error) {
     return { result: 'failed', error }
   }
   const { status, statusText } = response
-  const exchange = { askedAt, answeredAt: call.now() }
+  const exchange = { askedAt, answeredAt: clock.now() }
   const fields = fieldsOf(response.headers)
   const url = response.redirected ? response.url : undefined
-  const body =
-    response.body &&
-    new SharedBody(response.body, endpoint.maxBodyBytes, {
-      desert: (reason) => ending.abort(reason),
-      watch: () => {
-        const { provider, name, timeouts } = endpoint
-        return call.later(timeouts.firstByteMs, () =>
-          ending.abort(new UpstreamTimeoutError(provider, name, 'nextByte', timeouts.firstByteMs)),
-        )
-      },
-      explain: (cause) => (ending.signal.aborted ? ending.signal.reason : new BrokenBodyError(endpoint.provider, endpoint.name, { cause })),
-    })
-  if (body) ending.signal.addEventListener('abort', () => body.breakOff(ending.signal.reason), { once: true })
-  const answer = { status, statusText, fields, url, body: body ?? new Uint8Array(), exchange, ...opaque(response) }
-  const http: HttpExchange = { ...exchange, status, fields, arrived: fields, authorized: call.authorized, vary: varyOf(fields) }
-  const result = resultOfStatus(status, endpoint.failure.statuses)
-  const arrived = {
-    ...{
-      answer,
-      status,
-      vary: http.vary,
-      search: searchVariance(fields),
-      told: reportedBy(status, fields, exchange.answeredAt, endpoint.reportedQuota),
-    },
-    judged: takesWholeAnswer(endpoint) ? undefined : (key: string) => keepAnswer(endpoint, key, headOnly(http), http),
+  const body = response.body && sharedBody(call, response.body)
+  const answer = { status, statusText, fields, url, body: body ?? new Uint8Array(), exchange, ...unusual(response) }
+  const said = headOf(call, status, fields, exchange.answeredAt)
+  const http: HttpExchange = {
+    ...{ ...exchange, status, fields, arrived: fields, authorized: call.authorized, vary: said.vary, redirected: response.redirected },
+  }
+  const type = fieldValue(fields, 'content-type')?.split(';')[0]?.trim().toLowerCase() ?? ''
+  return {
+    ...{ result: resultOfStatus(status, endpoint.failure.statuses), answer, status, ...said },
+    isStream: endpoint.isStream || streamingTypes.includes(type),
+    settled: body?.settled,
+    judged: takesCompleteAnswer(endpoint) ? undefined : (key: string) => keepAnswer(endpoint, key, headOnly(http), http),
     finish: () => finishBody(call, answer, body, http, lengthOf(response, fields)),
     release: () => body?.release(),
   }
-  return { result, ...arrived }
+}
+
+function sharedBody({ endpoint, ending, clock }: UpstreamRequest, source: ReadableStream<Uint8Array>): SharedBody {
+  const { provider, name, mode, timeouts } = endpoint
+  const late = () => ending.abort(new UpstreamTimeoutError(provider, name, 'nextByte', timeouts.idleMs))
+  const idle = mode === 'measure' || !Number.isFinite(timeouts.idleMs) ? undefined : new IdleTimer(clock, timeouts.idleMs, late)
+  const body = new SharedBody(source, endpoint.maxBodyBytes, {
+    desert: (reason) => ending.abort(reason ?? new DOMException('nobody reads the answer any more', 'AbortError')),
+    explain: (cause) => (ending.signal.aborted ? ending.signal.reason : new BrokenBodyError(provider, name, { cause })),
+    waits: () => idle?.waits(),
+    arrived: () => idle?.arrived(),
+    stop: () => idle?.stop(),
+  })
+  ending.signal.addEventListener('abort', () => body.breakOff(ending.signal.reason), { once: true })
+  return body
+}
+
+/** What the head of an answer says; nothing, where it cannot be read. */
+function headOf({ endpoint, trouble }: UpstreamRequest, status: number, fields: Fields, now: number) {
+  const read = <T>(work: () => T, instead: T): T => {
+    try {
+      return work()
+    } catch (error) {
+      trouble(`the head of an answer of ${endpoint.provider}.${endpoint.name} cannot be read`, error)
+      return instead
+    }
+  }
+  return {
+    vary: read(() => varyOf(fields), '*' as const),
+    search: read(() => searchVariance(fields), undefined),
+    reported: read(() => reportedBy(status, fields, now, endpoint.reportedQuota), undefined),
+  }
 }
 
 async function finishBody(
@@ -130,20 +154,31 @@ async function finishBody(
 ): Promise<Finished> {
   const { endpoint, ending } = call
   try {
-    if (body && (await body.fill(length)) === 'outgrown') return { notKept: 'too-large' satisfies NotKept }
+    if (body && (await body.fill(length)) === 'too-large') return { notKept: 'too-large' satisfies NotKept }
   } catch (broken) {
-    return { broken }
+    const { aborted, reason } = ending.signal
+    return aborted && !(reason instanceof UpstreamTimeoutError) ? { abandoned: reason } : { broken }
   }
-  const bytes = body?.bytes ?? new Uint8Array()
+  try {
+    return judgedBody(call, { ...answer, body: body?.bytes ?? new Uint8Array() }, http)
+  } catch (error) {
+    call.trouble(`answers of ${endpoint.provider}.${endpoint.name} are not stored`, error)
+    return { notKept: 'trouble' }
+  }
+}
+
+/** What a complete answer came to. */
+function judgedBody(call: UpstreamRequest, answer: CompleteAnswer, http: HttpExchange): Finished {
+  const { endpoint, method } = call
   const { statuses, test } = endpoint.failure
-  if (statuses.has(http.status)) return { notKept: 'failed' }
-  const isWhole = http.status >= 200 && http.status < 300 && http.status !== 206 && call.init.method !== 'HEAD'
-  if (isWhole && !ending.signal.aborted && endpoint.mode !== 'measure') {
-    const facts = factsOf(http, bytes)
-    if (isBrokenJson(fieldValue(http.fields, 'content-type'), bytes)) return { amiss: amiss(endpoint, 'calls itself JSON and is none') }
-    if (test && says(test, facts)) return { amiss: amiss(endpoint, 'says that it failed, by "failsWhen"') }
+  const { status, fields } = http
+  if (statuses.has(status)) return { notKept: 'failed' }
+  const isWhole = status >= 200 && status < 300 && status !== 206 && method !== 'HEAD'
+  if (isWhole && endpoint.mode !== 'measure' && endpoint.isTended) {
+    if (isBrokenJson(fieldValue(fields, 'content-type'), answer.body)) return { amiss: amiss(endpoint, 'calls itself JSON and is not') }
+    if (test && says(test, factsOf(http, answer.body))) return { amiss: amiss(endpoint, 'says that it failed, by "failsWhen"') }
   }
-  return { kept: keptForm(call, { ...answer, body: bytes }, http) }
+  return { kept: keptForm(call, answer, http) }
 }
 
 function amiss({ provider, name }: RequestEndpoint, what: string): Error {
@@ -193,8 +228,8 @@ function keptForm(
   }
 }
 
-/** Whether only the whole answer shows if it is kept. */
-function takesWholeAnswer({ freshness, exceptAnswer }: RequestEndpoint): boolean {
+/** Whether only the complete answer shows if it is kept. */
+function takesCompleteAnswer({ freshness, exceptAnswer }: RequestEndpoint): boolean {
   return freshness?.kind === 'said' || exceptAnswer !== undefined
 }
 
@@ -202,7 +237,8 @@ function headOnly({ status, fields }: { readonly status: number; readonly fields
   return { status, header: (name) => new Headers(fields as [string, string][]).get(name), json: () => undefined }
 }
 
-/** An answer that may not be read, such as one to a request in mode `no-cors`: only `fetch` itself can make a `Response` of it. */
-function opaque(response: Response): { opaque?: Response } {
-  return response.status === 0 ? { opaque: response } : {}
+/** What of a response a `Response` of ours has to be given; one to a request in mode `no-cors` may not be read, only passed on. */
+function unusual(response: Response): Pick<HttpAnswer, 'opaque' | 'type'> {
+  if (response.status === 0) return { opaque: response }
+  return response.type === 'default' ? {} : { type: response.type }
 }

@@ -1,53 +1,64 @@
 interface Reader {
   readonly controller: ReadableByteStreamController
   readonly leave: () => void
+  /** Called when it leaves before the end. */
+  readonly abandoned: () => void
   /** Whether it waits for bytes. */
   waits: boolean
 }
+
+/** What a body calls while it arrives. */
+export interface BodyHooks {
+  /** The last reader has left before the end. */
+  readonly desert: (reason: unknown) => void
+  /** Makes the error that readers get of the one that broke the body off. */
+  readonly explain: (cause: unknown) => unknown
+  /** A piece is waited for; it has arrived; none is waited for any more. */
+  readonly waits: () => void
+  readonly arrived: () => void
+  readonly stop: () => void
+}
+
+type Piece = { readonly done: true; readonly value?: undefined } | { readonly done: false; readonly value: Uint8Array }
 
 /**
  * The body of an answer while it arrives. Every reader gets each byte as soon as it is there, in a copy of its own. All of it is kept
  * up to a size; past that nothing is, and it is read no faster than the fastest reader asks for it.
  */
 export class SharedBody {
+  /** Resolves once it has ended, or is too large to be kept. */
+  readonly settled: Promise<'ended' | 'outgrown'>
+  #settle!: (how: 'ended' | 'outgrown') => void
   readonly #source: ReadableStreamDefaultReader<Uint8Array>
   readonly #maxBytes: number
-  readonly #desert: (reason: unknown) => void
-  readonly #explain: (cause: unknown) => unknown
-  readonly #watch: () => () => void
+  readonly #hooks: BodyHooks
   readonly #readers = new Set<Reader>()
   #chunks: Uint8Array[] = []
   #size = 0
   /** Bytes held, which are all that came until the body is larger than what is kept and somebody reads on. */
   #kept = 0
-  #state: 'filling' | 'whole' | 'released' | 'outgrown' | 'over' | { readonly broken: unknown } = 'filling'
+  #state: 'filling' | 'complete' | 'released' | 'outgrown' | 'over' | { readonly broken: unknown } = 'filling'
   #reading = false
-  readonly #cut: Promise<never>
-  #breakOff!: (reason: unknown) => void
+  #wasRead = false
+  #length: number | undefined
+  /** Fails the read under way. */
+  #failRead: ((reason: unknown) => void) | undefined
+  #cut: { readonly reason: unknown } | undefined
+  /** Ends the wait for a body that is too large to be kept. */
+  #over: { readonly resolve: () => void; readonly reject: (error: unknown) => void } | undefined
 
-  /**
-   * `desert` is called when the last reader has gone before the end; `explain` makes the error that readers get of the one that broke
-   * the body off; `watch` is called when a piece of a body that is not kept is waited for, and what it returns when it is there.
-   */
-  constructor(
-    source: ReadableStream<Uint8Array>,
-    maxBytes: number,
-    { desert, explain, watch }: { desert: (reason: unknown) => void; explain: (cause: unknown) => unknown; watch: () => () => void },
-  ) {
+  constructor(source: ReadableStream<Uint8Array>, maxBytes: number, hooks: BodyHooks) {
     this.#source = source.getReader()
     this.#maxBytes = maxBytes
-    this.#desert = desert
-    this.#explain = explain
-    this.#watch = watch
-    this.#cut = new Promise((_, reject) => {
-      this.#breakOff = reject
+    this.#hooks = hooks
+    this.settled = new Promise((resolve) => {
+      this.#settle = resolve
     })
-    this.#cut.catch(noop)
   }
 
-  /** The bytes, once they are whole and if they are kept. */
+  /** The bytes, once they are complete and if they are kept. */
   get bytes(): Uint8Array | undefined {
-    return this.#state === 'whole' || this.#state === 'released' ? this.#joined() : undefined
+    return this.#state === 'complete' || this.#state === 'released' ? this.#joined() : undefined
   }
 
   /** Whether one more reader would still get all of it. */
@@ -55,40 +66,57 @@ export class SharedBody {
     return typeof this.#state === 'string' && this.#state !== 'over' && this.#size === this.#kept
   }
 
-  /** Reads until the body is whole or larger than what is kept. Rejects when it breaks off, or has not the `length` it has to have. Call once. */
-  async fill(length?: number): Promise<'whole' | 'outgrown'> {
-    while (this.#size <= this.#maxBytes) {
-      const { done, value } = await this.#next()
-      if (done) {
-        if (length !== undefined && length !== this.#size) throw this.#broken(new Error(`${this.#size} bytes came of ${length}`))
-        this.#state = 'whole'
-        return 'whole'
+  /** Whether nobody ever read it. */
+  get isUnread(): boolean {
+    return !this.#wasRead
+  }
+
+  /** Reads until the body ends. Rejects when it breaks off, or has not the `length` it has to have. Call once. */
+  async fill(length?: number): Promise<'complete' | 'too-large'> {
+    this.#length = length
+    try {
+      while (this.#size <= this.#maxBytes) {
+        const { done, value } = await this.#next()
+        if (done) {
+          this.#assertLength()
+          this.#state = 'complete'
+          return 'complete'
+        }
+        this.#chunks.push(value)
+        this.#kept = this.#size
+        for (const reader of this.#readers) give(reader, value)
       }
-      this.#chunks.push(value)
-      this.#size += value.byteLength
-      this.#kept = this.#size
-      for (const reader of this.#readers) give(reader, value)
+    } finally {
+      this.#hooks.stop()
+      this.#settle(this.#size > this.#maxBytes && typeof this.#state === 'string' ? 'outgrown' : 'ended')
     }
     this.#state = 'outgrown'
+    if (this.#cut) throw this.#broken(this.#cut.reason)
     if ([...this.#readers].some(({ waits }) => waits)) void this.#readOn()
-    return 'outgrown'
+    await new Promise<void>((resolve, reject) => {
+      this.#over = { resolve, reject }
+    })
+    return 'too-large'
   }
 
   /** Ends a body that is still arriving, also where its source does not. */
   breakOff(reason: unknown): void {
-    this.#breakOff(reason)
+    this.#cut ??= { reason }
     this.#source.cancel(reason).catch(noop)
+    if (this.#failRead) this.#failRead(reason)
+    else if (this.#state === 'outgrown') this.#broken(reason)
   }
 
-  /** Lets the readers of a whole body see its end. */
+  /** Lets the readers of a complete body see its end. */
   release(): void {
-    if (this.#state !== 'whole') return
+    if (this.#state !== 'complete') return
     this.#state = 'released'
     this.#endReaders()
   }
 
-  /** A stream of the body for one caller, who leaves when `signal` aborts. */
-  stream(signal: AbortSignal | undefined): ReadableStream<Uint8Array> {
+  /** A stream of the body for one caller, who leaves when `signal` aborts. `abandoned` is called where it leaves before the end. */
+  stream(signal: AbortSignal | undefined, abandoned: () => void): ReadableStream<Uint8Array> {
+    this.#wasRead = true
     let reader: Reader
     return new ReadableStream({
       type: 'bytes',
@@ -97,7 +125,7 @@ export class SharedBody {
           controller.error(signal?.reason)
           this.#part(reader, signal?.reason)
         }
-        reader = { controller, waits: false, leave: () => signal?.removeEventListener('abort', aborted) }
+        reader = { controller, waits: false, abandoned, leave: () => signal?.removeEventListener('abort', aborted) }
         if (typeof this.#state === 'object') return controller.error(this.#state.broken)
         for (const chunk of this.#chunks) give(reader, chunk)
         if (this.#state === 'released') return controller.close()
@@ -117,43 +145,66 @@ export class SharedBody {
   async #readOn(): Promise<void> {
     if (this.#reading) return
     this.#reading = true
-    const over = this.#watch()
     try {
       const { done, value } = await this.#next()
-      over()
       this.#chunks = []
       this.#kept = 0
       if (done) {
+        this.#assertLength()
+        this.#hooks.stop()
         this.#state = 'over'
+        this.#over?.resolve()
         this.#endReaders()
       } else for (const reader of this.#readers) give(reader, value)
     } catch {
-      over() // the readers know
+      // the readers know
     }
     this.#reading = false
   }
 
   /** Never an empty piece. */
-  async #next(): Promise<{ done: true; value?: undefined } | { done: false; value: Uint8Array }> {
-    try {
-      for (;;) {
-        const { done, value } = await Promise.race([this.#source.read(), this.#cut])
-        if (done) return { done }
-        if (value.byteLength > 0) return { done, value }
+  async #next(): Promise<Piece> {
+    for (;;) {
+      const piece = await this.#read()
+      if (piece.done || piece.value.byteLength > 0) {
+        this.#size += piece.value?.byteLength ?? 0
+        return piece
       }
-    } catch (cause) {
-      throw this.#broken(cause)
     }
   }
 
+  async #read(): Promise<Piece> {
+    try {
+      if (this.#cut) throw this.#cut.reason
+      return await new Promise<Piece>((resolve, reject) => {
+        this.#failRead = reject
+        this.#hooks.waits()
+        this.#source.read().then(resolve as (piece: unknown) => void, reject)
+      })
+    } catch (cause) {
+      throw this.#broken(cause)
+    } finally {
+      this.#failRead = undefined
+      this.#hooks.arrived()
+    }
+  }
+
+  #assertLength(): void {
+    const length = this.#length
+    if (length !== undefined && length !== this.#size) throw this.#broken(new Error(`${this.#size} bytes came of ${length}`))
+  }
+
   #broken(cause: unknown): unknown {
-    const broken = this.#explain(cause)
+    const broken = this.#hooks.explain(cause)
+    this.#hooks.stop()
     this.#state = { broken }
+    this.#chunks = []
     for (const { controller, leave } of this.#readers) {
       leave()
       controller.error(broken)
     }
     this.#readers.clear()
+    this.#over?.reject(broken)
     return broken
   }
 
@@ -168,7 +219,9 @@ export class SharedBody {
 
   #part(reader: Reader, reason: unknown): void {
     reader.leave()
-    if (this.#readers.delete(reader) && this.#readers.size === 0 && this.#state !== 'whole') this.#desert(reason)
+    if (!this.#readers.delete(reader) || this.#state === 'complete') return
+    reader.abandoned()
+    if (this.#readers.size === 0) this.#hooks.desert(reason)
   }
 
   #joined(): Uint8Array {

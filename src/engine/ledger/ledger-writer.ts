@@ -4,6 +4,7 @@ import { Tally } from '../../core/ledger/tally.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
 import type { Mode } from '../../core/rules/mode.js'
+import { EndpointCounter } from './endpoint-counter.js'
 
 /** How long a count may wait in memory before it is written, milliseconds: what an end without warning costs is less than a second. */
 export const writeAfterMs = 800
@@ -15,7 +16,7 @@ export const writeAfterMs = 800
 export class LedgerWriter {
   readonly #store: Store
   readonly #clock: Clock
-  readonly #lines = new Map<string, EndpointCounter>()
+  readonly #counters = new Map<string, EndpointCounter>()
   #pending: TallyRow[] = []
   #cancelWrite: (() => void) | undefined
   #writing: Promise<void> = Promise.resolve()
@@ -25,12 +26,12 @@ export class LedgerWriter {
     this.#clock = clock
   }
 
-  /** The line of one endpoint, which always has the same mode: ask for it once and keep it. */
-  line(provider: string, endpoint: string, mode: Mode): EndpointCounter {
+  /** The counter of one endpoint, which always has the same mode: ask for it once and keep it. */
+  counter(provider: string, endpoint: string, mode: Mode): EndpointCounter {
     const name = `${provider}.${endpoint}`
-    const known = this.#lines.get(name)
+    const known = this.#counters.get(name)
     if (known) return known
-    const line = new EndpointCounter((bucket) => {
+    const counter = new EndpointCounter((bucket) => {
       const tally = new Tally()
       this.#pending.push({
         ...{ bucket, grain: 'minute', lengthMs: bucketMs, provider, endpoint, tally },
@@ -39,8 +40,8 @@ export class LedgerWriter {
       this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
       return tally
     })
-    this.#lines.set(name, line)
-    return line
+    this.#counters.set(name, counter)
+    return counter
   }
 
   /** Writes all that was counted so far. Never rejects: what cannot be written stays counted and is tried again. */
@@ -63,43 +64,17 @@ export class LedgerWriter {
   async #writePending(): Promise<void> {
     this.#cancelWrite?.()
     this.#cancelWrite = undefined
-    for (const line of this.#lines.values()) line.turn()
+    for (const counter of this.#counters.values()) counter.turn()
     const rows = this.#pending
     this.#pending = []
     if (rows.length === 0) return
     try {
       await this.#store.ledger.add(rows.map(plainRow))
     } catch {
-      for (const line of this.#lines.values()) line.turn() // what was counted meanwhile is merged too
+      for (const counter of this.#counters.values()) counter.turn() // what was counted meanwhile is merged too
       this.#pending = bounded([...rows, ...this.#pending])
       this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
     }
-  }
-}
-
-/** The counts of one endpoint: hands out the tally of the present bucket. */
-export class EndpointCounter {
-  #tally: Tally | undefined
-  #from = 0
-  #until = 0
-
-  constructor(readonly begin: (bucket: number) => Tally) {}
-
-  /** The tally that a call at `now` is counted in. Do not keep it over an `await`. */
-  at(now: number): Tally {
-    return now < this.#until && now >= this.#from ? (this.#tally as Tally) : this.#next(now)
-  }
-
-  /** Ends the present tally: the next count begins another. */
-  turn(): void {
-    this.#until = 0
-  }
-
-  #next(now: number): Tally {
-    this.#from = Math.floor(now / bucketMs) * bucketMs
-    this.#until = this.#from + bucketMs
-    this.#tally = this.begin(this.#from)
-    return this.#tally
   }
 }
 

@@ -1,21 +1,18 @@
 import { isFresh } from '../../core/decide/entry-times.js'
-import { keepValue } from '../../core/decide/keep.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions, RuleOptions } from '../../core/endpoints/options.js'
-import { noDirectives } from '../../core/http/request-directives.js'
-import { countHit } from '../../core/ledger/tally.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Entry } from '../../core/ports/entry-store.js'
-import type { Store } from '../../core/ports/store.js'
+import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import { argumentKey, canonicalKey } from '../../core/rules/argument-key.js'
-import type { AnswerFacts } from '../../core/rules/freshness.js'
-import { unitsOf } from '../../core/rules/units.js'
 import type { CallRunner } from '../answer/call-runner.js'
-import { type Answered, type CallTerms, type Fetched, type Finished, termsOf } from '../call/call.js'
+import { type CallTerms, termsOf } from '../call/call.js'
+import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
-import { type OperationValue, storableValue, storedValue, unchangeable } from './operation-value.js'
+import { OperationCall, operationForm, valueOfEntry } from './operation-call.js'
+import type { OperationValue } from './operation-value.js'
 
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
 export type AsyncFunction = (...args: never[]) => Promise<unknown>
@@ -36,10 +33,11 @@ export type Operation<F extends AsyncFunction> = F & {
 }
 
 export interface OperationParts {
-  readonly store: Store
+  readonly entries: EntryStore
   readonly clock: Clock
-  readonly books: LedgerWriter
+  readonly ledger: LedgerWriter
   readonly runner: CallRunner
+  readonly recorder: CallRecorder
   readonly events: Events
   /** Throws once the stash is closed. */
   readonly assertOpen: () => void
@@ -55,14 +53,12 @@ export function wrapOperation<F extends AsyncFunction>(
   { keyedBy, fallback, retries }: OperationOptions<F>,
   parts: OperationParts,
 ): Operation<F> {
-  const { store, clock, runner, books, events } = parts
-  const instead = fallback && storableValue(fallback.value)
-  const { freshForMs, refreshAheadMs } = endpoint
-  const { version } = endpoint
-  const { provider, name } = endpoint
+  const { entries, clock, runner, recorder, ledger, events } = parts
+  const { provider, name, version, mode, freshForMs, refreshAheadMs } = endpoint
   const owner = { provider, name, prefix: `${provider}.${name}${version === undefined ? '' : `@${version}`}` }
-  const line = books.line(endpoint.provider, endpoint.name, endpoint.mode)
-  const lookUp = endpoint.mode !== 'measure' && freshForMs !== undefined && endpoint.slidingMs === undefined
+  const counter = ledger.counter(provider, name, mode)
+  const looksUp = mode !== 'measure' && freshForMs !== undefined && endpoint.slidingMs === undefined
+  const form = operationForm(fallback)
   const keys = new Map<string, string>()
   const ruled = termsOf(endpoint, undefined)
 
@@ -79,35 +75,16 @@ export function wrapOperation<F extends AsyncFunction>(
     return key
   }
 
-  function run(
-    self: unknown,
-    args: Parameters<F>,
-    key: string,
-    terms: CallTerms,
-    looked?: Entry | Promise<Entry | undefined>,
-  ): Promise<Answered<OperationValue>> {
+  function run(self: unknown, args: Parameters<F>, key: string, terms: CallTerms, first?: Maybe<Entry | undefined>) {
+    const work = () => fn.apply(self, args)
     return runner.run<OperationValue>(
-      {
-        endpoint,
-        line,
-        key,
-        variantKey: () => key,
-        ...{ bypass: undefined, excerpt: undefined, directives: noDirectives, search: undefined, signal: undefined },
-        canServe: () => true,
-        canJoin: () => true,
-        slides: () => true,
-        ...{ ...terms, urgency: { ...terms.urgency }, repeatable: retries !== undefined, sent: {} },
-        fallback: fallback && (() => instead?.value ?? unchangeable(fallback.value)),
-        callUpstream: (_ending, _stale, leave) => fetchValue(endpoint, clock, leave, () => fn.apply(self, args)),
-        revive: valueOfEntry,
-        copy: (shared) => shared,
-      },
-      looked,
+      new OperationCall({ endpoint, counter, form, isRepeatable: retries !== undefined, clock }, key, terms, work),
+      first,
     )
   }
 
-  async function ask(self: unknown, args: Parameters<F>, key: string, looked?: Entry | Promise<Entry | undefined>): Promise<unknown> {
-    const { answer } = await run(self, args, key, ruled, looked)
+  async function answerTo(self: unknown, args: Parameters<F>, key: string, first?: Maybe<Entry | undefined>): Promise<unknown> {
+    const { answer } = await run(self, args, key, ownTerms(ruled), first)
     return answer.read()
   }
 
@@ -120,27 +97,27 @@ export function wrapOperation<F extends AsyncFunction>(
     } catch (error) {
       return Promise.reject(error)
     }
-    if (!lookUp) return ask(this, args, key)
-    const looked = store.entries.get(key)
-    if (looked === undefined || looked instanceof Promise) return ask(this, args, key, looked)
+    if (!looksUp) return answerTo(this, args, key)
+    const first = entries.get(key)
+    if (first === undefined || first instanceof Promise) return answerTo(this, args, key, first)
     const now = clock.now()
-    if (!isFresh(looked, freshForMs, now) || looked.freshUntil - now <= refreshAheadMs || events.callsHeard) {
-      return ask(this, args, key, looked)
+    if (!isFresh(first, freshForMs, now) || first.freshUntil - now <= refreshAheadMs || events.callsHeard) {
+      return answerTo(this, args, key, first)
     }
     let value: unknown
     try {
-      value = valueOfEntry(looked).read()
+      value = valueOfEntry(first).read()
     } catch {
-      return ask(this, args, key, looked)
+      return answerTo(this, args, key, first)
     }
-    countHit(line.at(now), looked, now, 0)
+    recorder.hit({ counter }, first, now, 0)
     return Promise.resolve(value)
   }
 
   const withTerms = (terms: CallTerms) =>
     async function withOutcome(this: unknown, ...args: Parameters<F>) {
       parts.assertOpen()
-      const { answer, outcome } = await run(this, args, keyOf(args), terms)
+      const { answer, outcome } = await run(this, args, keyOf(args), ownTerms(terms))
       return { value: answer.read() as Awaited<ReturnType<F>>, outcome }
     }
 
@@ -155,54 +132,7 @@ export function wrapOperation<F extends AsyncFunction>(
   return Object.assign(operation as unknown as F, { withOutcome: withTerms(ruled), calling })
 }
 
-async function fetchValue(
-  endpoint: Endpoint,
-  clock: Clock,
-  leave: () => Promise<void>,
-  call: () => Promise<unknown>,
-): Promise<Fetched<OperationValue>> {
-  let value: unknown
-  try {
-    await leave()
-    value = await call()
-  } catch (error) {
-    return { result: 'failed', error }
-  }
-  const now = clock.now()
-  const storable = storableValue(value)
-  const finished = (): Finished => {
-    if (failsBy(endpoint, value)) return { amiss: new Error(`the value of ${endpoint.provider}.${endpoint.name} says that it failed`) }
-    if (!storable) return { notKept: 'inexact' }
-    const { head, body } = storable
-    if (body.byteLength > endpoint.maxBodyBytes) return { notKept: 'too-large' }
-    const facts: AnswerFacts = { status: undefined, header: () => null, json: () => storable.value.read() }
-    return {
-      kept: {
-        units: unitsOf(endpoint.units, facts),
-        judge: (key) => keepValue(endpoint, key, facts, now),
-        form: () => ({ head, body, memo: storable.value }),
-      },
-    }
-  }
-  return { result: 'answered', answer: storable?.value ?? unchangeable(value), whole: true, finish: async () => finished(), release() {} }
-}
-
-/** A function of the configuration that fails says nothing: the value counts as it is. */
-function failsBy({ failure, mode }: Endpoint, value: unknown): boolean {
-  if (mode === 'measure') return false
-  try {
-    return failure.test?.({ status: undefined, header: () => null, json: () => value }) ?? false
-  } catch {
-    return false
-  }
-}
-
-/** The value that an entry holds; throws, the first time, where it holds none. */
-function valueOfEntry(entry: Entry): OperationValue {
-  if (entry.memo === undefined) {
-    const value = storedValue(entry.head, entry.body)
-    value.read()
-    entry.memo = value
-  }
-  return entry.memo as OperationValue
+/** Terms that a call may change for itself. */
+function ownTerms(terms: CallTerms): CallTerms {
+  return { ...terms, urgency: { ...terms.urgency } }
 }

@@ -1,282 +1,243 @@
 import { decideOnFailure, type WithheldFor } from '../../core/decide/decide.js'
-import type { UpstreamCallFacts } from '../../core/decide/events.js'
-import type { Keeping, NotKept } from '../../core/decide/keep.js'
 import { BudgetSpentError, HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../../core/errors/call-errors.js'
-import { errorWords } from '../../core/errors/error-text.js'
-import { countStatus, countTime } from '../../core/ledger/tally.js'
-import { reportsAnything, saysWhen } from '../../core/limits/reported-limits.js'
-import { endingOf } from '../../core/money/billed-calls.js'
 import type { Units } from '../../core/money/units.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry } from '../../core/ports/entry-store.js'
-import type { SharedCall } from '../answer/shared-call.js'
-import type { Ask, Fetched, Finished, WithAnswer } from '../call/call.js'
+import type { Call, CallTerms } from '../call/call.js'
+import type { Fetched, Finished, WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
 import type { Events } from '../events.js'
-import type { Pass } from '../gate/call-queue.js'
 import type { Gate } from '../gate/gate.js'
-import type { EntryWriter, Place } from './entry-writer.js'
-import { placeOf } from './entry-writer.js'
-import type { RetryBudget } from './retry-budget.js'
+import { AttemptTimers } from './attempt-timers.js'
+import type { EntryWriter } from './entry-writer.js'
+import type { Ended, Landed } from './landed.js'
+import { placeOf } from './place.js'
+import type { RetryPolicy } from './retry-policy.js'
+import { UpstreamRecord } from './upstream-record.js'
 
-/** What became of an upstream call's answer. */
-export type Ended = { readonly stored: Keeping } | { readonly notStored: NotKept } | { readonly broken: unknown } | { readonly amiss: true }
-
-/** An upstream call that can be answered. */
-export interface Landed<T> {
-  readonly fetched: Fetched<T>
-  readonly place: Place
-  readonly finished: Promise<unknown>
-  /** Upstream calls made for it. */
-  readonly attempts: number
-  /** Calls back as soon as it is known what became of the answer, and before callers see its end. */
-  onEnd(then: (ended: Ended, units?: Units) => void): void
-}
-
-export interface UpstreamCallsParts {
+export interface UpstreamParts {
   readonly clock: Clock
   readonly gate: Gate
   readonly events: Events
   readonly entryWriter: EntryWriter
-  readonly random: () => number
+  readonly retries: RetryPolicy
+  /** Called with what went wrong with an answer that had arrived: once an episode. */
+  readonly trouble: (what: string, error: unknown) => void
 }
 
 /** One upstream call to be made for all who ask. */
-export interface Errand<T> {
-  readonly ask: Ask<T>
+export interface UpstreamJob<T> {
+  readonly call: Call<T>
+  readonly terms: CallTerms
+  /** When it has to be answered, in ticks of the clock; undefined where it may take its time. */
+  readonly deadline: number | undefined
   /** The entry that it is to take the place of. */
   readonly previous: Entry | undefined
   /** Whether its answer may be stored and shared. */
-  readonly reusable: boolean
-  readonly call: SharedCall<Landed<T>>
+  readonly isReusable: boolean
+  /** Whether something newer is known by now, so that its answer must not be stored any more. */
+  readonly isSuperseded: () => boolean
   readonly ending: AbortController
 }
 
-/** The pause before the first repetition, and the longest, milliseconds. */
-const firstPauseMs = 200
-const longestPauseMs = 10_000
-
-/** Statuses of answers that may be asked for again, besides failures and refusals (RFC 9110 section 15.5.9, RFC 8470 section 5.2). */
-const repeatableStatuses = [408, 425]
+interface Ran<T> {
+  readonly landed: Landed<T>
+  /** How long to wait before it is made again; undefined where it is not. */
+  readonly pauseMs: number | undefined
+  /** Gives up what is still to come of its answer. Returns whether anything was. */
+  discard(): boolean
+}
 
 /** One call that leaves for its provider, or two where a 304 was no answer to what was asked. */
 export class UpstreamAttempt<T> {
-  readonly #parts: UpstreamCallsParts
-  readonly #errand: Errand<T>
+  readonly #parts: UpstreamParts
+  readonly #job: UpstreamJob<T>
   readonly #attempt: number
-  readonly #budget: RetryBudget
   /** Ends this attempt. */
   readonly #own = new AbortController()
-  #pass: Pass | undefined
-  #beganAt: number | undefined
-  #beganTicks = 0
-  #cancelTimers: () => void = noop
-  #withheld: unknown
+  readonly #timers: AttemptTimers
+  #record: UpstreamRecord | undefined
+  #withheld: { readonly error: unknown } | undefined
   #pauseMs: number | undefined
 
-  constructor(parts: UpstreamCallsParts, errand: Errand<T>, attempt: number, budget: RetryBudget) {
+  constructor(parts: UpstreamParts, job: UpstreamJob<T>, attempt: number) {
     this.#parts = parts
-    this.#errand = errand
+    this.#job = job
     this.#attempt = attempt
-    this.#budget = budget
+    this.#timers = new AttemptTimers(parts.clock, job.call.endpoint, (reason) => this.#own.abort(reason))
   }
 
-  async run(): Promise<{ landed: Landed<T>; pauseMs: number | undefined }> {
-    const { ask, previous, reusable, ending } = this.#errand
+  async run(): Promise<Ran<T>> {
+    const { call, previous, isReusable, ending } = this.#job
     const end = () => this.#own.abort(ending.signal.reason)
     if (ending.signal.aborted) end()
     else ending.signal.addEventListener('abort', end, { once: true })
-    const told = ask.directives.ask === 'whole' || !reusable ? undefined : previous
+    const over = () => {
+      this.#timers.cancel()
+      ending.signal.removeEventListener('abort', end)
+    }
+    const toRevalidate = call.directives.ask === 'reload' || !isReusable ? undefined : previous
     const fetched = await untilAborted(
-      ask.callUpstream(this.#own, told, () => this.#leave()),
+      () => call.callUpstream(this.#own, toRevalidate, () => this.#leave()),
       this.#own.signal,
       (error): Fetched<T> => ({ result: 'failed', error }),
     )
-    const finished = () => ending.signal.removeEventListener('abort', end)
     if ('error' in fetched) {
-      const landed = this.#withoutAnswer(fetched.error, fetched.earlier)
-      finished()
-      return { landed, pauseMs: this.#pauseMs }
+      over()
+      return { landed: this.#withoutAnswer(fetched.error), pauseMs: this.#pauseMs, discard: () => false }
     }
-    return { landed: await this.#withAnswer(fetched, finished), pauseMs: this.#pauseMs }
+    return this.#withAnswer(fetched, over)
   }
 
   /** Called before each call that leaves. */
   async #leave(): Promise<void> {
-    const { ask } = this.#errand
-    const { endpoint } = ask
-    await this.#pass?.end({ how: 'answered', ending: 'unmodified' })
-    this.#pass = undefined
-    if (endpoint.mode !== 'measure') {
+    const { call, terms } = this.#job
+    const { endpoint, path } = call
+    this.#record?.end({ how: 'answered' })
+    this.#record = undefined
+    let permit: Awaited<ReturnType<Gate['enter']>> | undefined
+    if (endpoint.mode !== 'measure' && endpoint.isGated) {
       try {
-        const pass = await this.#parts.gate.enter({ endpoint, urgency: ask.urgency, waitMs: this.#waitMs(), signal: this.#own.signal })
+        permit = await this.#parts.gate.enter({ endpoint, path, urgency: terms.urgency, waitMs: this.#waitMs(), signal: this.#own.signal })
         if (this.#own.signal.aborted) {
-          void pass.end({ how: 'left' }) // nobody waits for what comes of it any more
+          permit.end({ how: 'left' }) // nobody waits for what comes of it any more
           throw this.#own.signal.reason
         }
-        this.#pass = pass
       } catch (error) {
-        this.#withheld = error
+        this.#withheld = { error }
         throw error
       }
     }
-    this.#beganAt = this.#parts.clock.now()
-    this.#beganTicks = this.#parts.clock.ticks()
-    this.#startTimers()
+    this.#record = new UpstreamRecord({ call, terms, permit, attempt: this.#attempt }, this.#parts)
+    this.#timers.start()
   }
 
   #waitMs(): number {
-    const { ask } = this.#errand
-    if (ask.urgency.nobodyWaits || ask.atLimit === 'refuse') return 0
-    return ask.atLimit === 'older-answer' && this.#standIn('limit-reached') === 'serve' ? 0 : ask.maxWaitMs
+    const { atLimit, urgency, maxWaitMs } = this.#job.terms
+    if (urgency.nobodyWaits || atLimit === 'refuse') return 0
+    return atLimit === 'older-answer' && this.#standIn('limit-reached') === 'serve' ? 0 : maxWaitMs
   }
 
   /** What could be given in place of an answer. */
   #standIn(failure?: 'limit-reached'): 'serve' | 'fallback' | 'give-up' {
-    const { ask, previous } = this.#errand
-    return decideOnFailure({ ...situationOf(ask, previous, this.#parts.clock.now()), failure }).do
+    const { call, previous } = this.#job
+    return decideOnFailure({ ...situationOf(call, previous, this.#parts.clock.now()), failure }).do
   }
 
-  #startTimers(): void {
-    const { provider, name, timeouts } = this.#errand.ask.endpoint
-    this.#cancelTimers()
-    const { firstByteMs, totalMs } = timeouts
-    const late = (missing: 'firstByte' | 'total', ms: number) =>
-      this.#parts.clock.later(ms, () => this.#own.abort(new UpstreamTimeoutError(provider, name, missing, ms)))
-    const cancelTotal = late('total', totalMs)
-    const cancelFirstByte = firstByteMs < totalMs ? late('firstByte', firstByteMs) : noop
-    this.#cancelTimers = () => {
-      cancelTotal()
-      cancelFirstByte()
-    }
-    this.#headIsHere = cancelFirstByte
+  /** Whether those who waited for it have gone, or the stash is closed: which is no failure of the upstream. */
+  get #isAbandoned(): boolean {
+    const { signal } = this.#own
+    return signal.aborted && !(signal.reason instanceof UpstreamTimeoutError)
   }
-
-  #headIsHere: () => void = noop
 
   /** The call gave nothing that could be handed on, or never left. */
-  #withoutAnswer(error: unknown, earlier = 0): Landed<T> {
-    const { ask } = this.#errand
-    this.#cancelTimers()
-    const place = placeOf(ask, {})
-    const rest = { place, finished: Promise.resolve(), attempts: this.#attempt, onEnd: noop }
-    const tally = ask.line.at(this.#parts.clock.now())
-    tally.upAnswered += earlier
-    if (this.#beganAt === undefined || this.#withheld !== undefined) {
-      const failure = withheldFor(error)
-      return { fetched: { result: 'withheld', error, failure }, ...rest }
+  #withoutAnswer(error: unknown): Landed<T> {
+    const over = Promise.resolve()
+    const rest = { place: placeOf(this.#job.call), finished: over, settled: over, attempts: this.#attempt, onEnd: noop }
+    if (!this.#record || this.#withheld) return { fetched: { result: 'withheld', error, failure: withheldFor(error) }, ...rest }
+    if (this.#isAbandoned) {
+      this.#record.end({ how: 'abandoned', error })
+      return { fetched: { result: 'abandoned', error }, ...rest }
     }
-    this.#ended('failed', error)
+    this.#pauseMs = this.#pauseAfter('failed', undefined)
+    this.#record.end({ how: 'failed', error, isRepeated: this.#pauseMs !== undefined })
     return { fetched: { result: 'failed', error }, ...rest }
   }
 
-  async #withAnswer(fetched: WithAnswer<T>, over: () => void): Promise<Landed<T>> {
-    const { ask, previous, reusable, call } = this.#errand
-    const { entryWriter, clock } = this.#parts
-    this.#headIsHere()
-    ask.line.at(clock.now()).upAnswered += fetched.earlier ?? 0
-    if (fetched.told && reportsAnything(fetched.told)) void this.#pass?.told(fetched.told)
-    const place = placeOf(ask, fetched)
-    const standsIn = ask.endpoint.mode !== 'measure' && this.#standIn() !== 'give-up' // so wait for the end, in case it breaks off
-    const callbacks: ((ended: Ended, units?: Units) => void)[] = []
+  #pauseAfter(result: 'answered' | 'refused' | 'failed', status: number | undefined, notBefore?: number): number | undefined {
+    const { retries } = this.#parts
+    if (this.#isAbandoned || !retries.mayHelp(result, status)) return undefined
+    return retries.pauseBefore(this.#job.call, this.#attempt, { notBefore, deadline: this.#job.deadline })
+  }
+
+  async #withAnswer(fetched: WithAnswer<T>, over: () => void): Promise<Ran<T>> {
+    const { call } = this.#job
+    const { result, status, reported } = fetched
+    this.#timers.headArrived()
+    this.#pauseMs = this.#pauseAfter(result, status, reported?.notBefore)
+    this.#record?.answering(result, status, reported, this.#pauseMs !== undefined)
+    const place = this.#attemptWork(() => placeOf(call, fetched), placeOf(call))
+    const listeners: ((ended: Ended, units?: Units) => void)[] = []
     let units: Units | undefined
-    let end: Ended | undefined
-    const askedAt = this.#beganAt as number
+    let ended: Ended | undefined
     const finish = async (): Promise<void> => {
       const finished = await fetched.finish()
-      this.#cancelTimers()
       over()
       units = 'kept' in finished ? finished.kept.units : undefined
-      const bought = fetched.status === 304 ? undefined : units
-      this.#answerEnded(fetched, finished, bought)
-      if (bought) ask.line.at(clock.now()).addUnits('made', bought)
-      if ('kept' in finished) entryWriter.measured(ask, place.key, askedAt, finished.kept)
-      const kept = reusable && this.#pauseMs === undefined && !(standsIn && fetched.result !== 'answered')
-      end = kept ? await entryWriter.keep(ask, finished, place, previous, call) : notReused(finished)
-      for (const callback of callbacks) callback(end, units)
+      this.#recordEnd(fetched, finished, units)
+      ended = await this.#store(fetched, finished, place)
+      for (const listener of listeners) listener(ended, units)
       fetched.release()
     }
     const finished = finish()
-    const waits = fetched.whole || standsIn || this.#mayRepeat()
-    await (waits ? finished : Promise.race([finished, aFewTurns()]))
-    const failedLate = end !== undefined && fetched.result === 'answered' && ('broken' in end || 'amiss' in end)
-    return {
-      fetched: failedLate ? lateFailure(fetched, end as Ended, waits === true) : fetched,
-      ...{ place, finished, attempts: this.#attempt },
-      onEnd: (then) => (end ? then(end, units) : void callbacks.push(then)),
+    const waits = this.#waitsForBody(fetched)
+    if (!waits) await Promise.race([finished, aFewTurns()])
+    else if ((await fetched.settled) !== 'outgrown') await finished
+    const failedLate = ended !== undefined && result === 'answered' && ('broken' in ended || 'amiss' in ended)
+    const landed: Landed<T> = {
+      fetched: failedLate ? lateFailure(fetched, ended as Ended) : fetched,
+      ...{ place, finished, settled: fetched.settled ?? finished, attempts: this.#attempt },
+      onEnd: (then) => (ended ? then(ended, units) : void listeners.push(then)),
     }
+    const discard = () => {
+      const isUnfinished = ended === undefined
+      if (isUnfinished) this.#own.abort(new DOMException('the call is made again', 'AbortError'))
+      return isUnfinished
+    }
+    return { landed, pauseMs: this.#pauseMs, discard }
   }
 
-  /** Counts how an upstream call ended that gave an answer. */
-  #answerEnded(fetched: WithAnswer<T>, finished: Finished, units: Units | undefined): void {
-    const { status, result } = fetched
-    if (result === 'answered' && !('broken' in finished) && !('amiss' in finished)) {
-      const again = status !== undefined && repeatableStatuses.includes(status)
-      this.#ended('answered', undefined, { ...fetched, units }, again)
-      return
-    }
+  /**
+   * Callers wait for a complete body where an older answer could take its place should it break off, or where the rule has to see all of it
+   * to say whether the call failed and something can be done about that. A stream is handed on as it comes.
+   */
+  #waitsForBody({ result, isComplete, isStream }: WithAnswer<T>): boolean {
+    if (isComplete) return true
+    const { call } = this.#job
+    if (result !== 'answered' || isStream || call.endpoint.mode === 'measure') return false
+    const standIn = this.#standIn()
+    if (standIn === 'serve') return true
+    return call.endpoint.failure.test !== undefined && (standIn === 'fallback' || this.#parts.retries.mayRepeat(call, this.#attempt))
+  }
+
+  /** Records how an upstream call ended that gave an answer. */
+  #recordEnd({ result }: WithAnswer<T>, finished: Finished, units: Units | undefined): void {
     const error = 'broken' in finished ? finished.broken : 'amiss' in finished ? finished.amiss : undefined
-    this.#ended(result === 'refused' ? 'refused' : 'failed', error, { ...fetched, units })
+    const failsLate = result === 'answered' && error !== undefined
+    if (failsLate) this.#pauseMs = this.#pauseAfter('failed', undefined)
+    const how = failsLate ? 'failed' : result === 'answered' && 'abandoned' in finished ? 'abandoned' : result
+    this.#record?.end({ how, error, units, isRepeated: this.#pauseMs !== undefined })
   }
 
-  #ended(
-    how: 'answered' | 'refused' | 'failed',
-    error: unknown,
-    fetched?: { readonly status?: number; readonly told?: Parameters<typeof saysWhen>[0] | undefined; readonly units?: Units | undefined },
-    askAgain = how !== 'answered',
-  ): void {
-    const { ask } = this.#errand
-    const { status, told } = fetched ?? {}
-    const left = this.#own.signal.aborted && !(this.#own.signal.reason instanceof UpstreamTimeoutError)
-    const now = this.#parts.clock.now()
-    const tally = ask.line.at(now)
-    tally[how === 'answered' ? 'upAnswered' : how === 'refused' ? 'upRefused' : 'upFailed']++
-    countStatus(tally, how, status)
-    if (ask.urgency.inBackground) tally.upBackground++
-    if (this.#attempt > 1) tally.upRepeated++
-    if (how === 'answered') countTime(tally, this.#parts.clock.ticks() - this.#beganTicks)
-    if (askAgain && !left && (status === undefined || status < 400 || status >= 500 || [...repeatableStatuses, 429].includes(status))) {
-      this.#pauseMs = this.#pauseBefore(told?.notBefore)
+  /** Stores a complete answer, where that is allowed. Whatever goes wrong with that, the caller has the answer. */
+  async #store({ result }: WithAnswer<T>, finished: Finished, place: Landed<T>['place']): Promise<Ended> {
+    const { call, isReusable, previous, isSuperseded } = this.#job
+    const { entryWriter } = this.#parts
+    try {
+      if ('kept' in finished) entryWriter.measured(call, place.key, this.#record?.beganAt ?? 0, finished.kept)
+      const hasStandIn = result !== 'answered' && call.endpoint.mode !== 'measure' && this.#standIn() !== 'give-up'
+      if (!isReusable || this.#pauseMs !== undefined || hasStandIn) return notReused(finished)
+      return await entryWriter.write(call, finished, place, { previous, isSuperseded })
+    } catch (error) {
+      this.#parts.trouble(`answers of ${call.endpoint.provider}.${call.endpoint.name} are not stored`, error)
+      return { notStored: 'trouble' }
     }
-    const what = error !== undefined ? errorWords(error) : `answered with status ${status}`
-    const ending = left ? 'left' : this.#pauseMs !== undefined && how !== 'refused' ? 'left' : how
-    const billed = { ending: endingOf(how, status), units: fetched?.units }
-    void this.#pass?.end({ how: ending, what, saidWhen: told !== undefined && saysWhen(told), ...billed })
-    this.#tell(left ? 'left' : how, { status, error, units: fetched?.units })
   }
 
-  #mayRepeat(): boolean {
-    const { ask } = this.#errand
-    return ask.repeatable && ask.endpoint.mode !== 'measure' && this.#attempt <= ask.endpoint.retries.upTo
-  }
-
-  /** How long to wait before the next attempt; undefined where there is none. */
-  #pauseBefore(notBefore: number | undefined): number | undefined {
-    const { ask } = this.#errand
-    if (!this.#mayRepeat()) return undefined
-    const { clock, random } = this.#parts
-    const grown = Math.min(longestPauseMs, firstPauseMs * 2 ** (this.#attempt - 1)) * (0.5 + random() / 2)
-    const pause = Math.ceil(Math.max(grown, (notBefore ?? 0) - clock.now()))
-    const timeLeft = ask.deadline === undefined ? ask.maxWaitMs + grown : ask.deadline - clock.ticks()
-    return pause < timeLeft && this.#budget.spend(ask.endpoint.provider) ? pause : undefined
-  }
-
-  #tell(how: UpstreamCallFacts['how'], { status, error, units }: Pick<UpstreamCallFacts, 'status' | 'error' | 'units'>): void {
-    const { events, clock } = this.#parts
-    if (!events.heard('upstream')) return
-    const { ask } = this.#errand
-    events.tell('upstream', {
-      ...{ provider: ask.endpoint.provider, endpoint: ask.endpoint.name, how, ...ask.sent },
-      ...{ status, beganAt: this.#beganAt ?? clock.now(), ms: clock.ticks() - this.#beganTicks, attempt: this.#attempt },
-      ...{ inBackground: ask.urgency.inBackground, mode: ask.endpoint.mode, key: ask.key, units, error },
-    })
+  #attemptWork<R>(work: () => R, instead: R): R {
+    try {
+      return work()
+    } catch (error) {
+      const { provider, name } = this.#job.call.endpoint
+      this.#parts.trouble(`answers of ${provider}.${name} cannot be found again`, error)
+      return instead
+    }
   }
 }
 
-/** The failure that a whole answer turned out to be: an error where it broke off; else the answer itself, which says so. */
-function lateFailure<T>(fetched: WithAnswer<T>, end: Ended, isWhole: boolean): Fetched<T> {
-  if ('broken' in end) return { result: 'failed', error: end.broken }
-  return isWhole ? { ...fetched, result: 'failed' } : fetched
+/** The failure that a complete answer turned out to be: an error where it broke off; else the answer itself, which says so. */
+function lateFailure<T>(fetched: WithAnswer<T>, ended: Ended): Fetched<T> {
+  return 'broken' in ended ? { result: 'failed', error: ended.broken } : { ...fetched, result: 'failed' }
 }
 
 function withheldFor(error: unknown): Exclude<WithheldFor, 'overdue'> | undefined {
@@ -286,15 +247,17 @@ function withheldFor(error: unknown): Exclude<WithheldFor, 'overdue'> | undefine
 }
 
 function notReused(finished: Finished): Ended {
-  if ('broken' in finished) return finished
+  if ('broken' in finished || 'abandoned' in finished) return finished
   return 'amiss' in finished ? { amiss: true } : { notStored: 'not-reusable' }
 }
 
-function untilAborted<T>(work: Promise<T>, signal: AbortSignal, instead: (reason: unknown) => T): Promise<T> {
-  return new Promise((resolve, reject) => {
-    if (signal.aborted) return resolve(instead(signal.reason))
-    signal.addEventListener('abort', () => resolve(instead(signal.reason)), { once: true })
-    work.then(resolve, reject)
+/** The work, or what its failing comes to; and at once what is given instead when `signal` aborts. */
+function untilAborted<T>(work: () => Promise<T>, signal: AbortSignal, instead: (reason: unknown) => T): Promise<T> {
+  return new Promise((resolve) => {
+    const aborted = () => resolve(instead(signal.reason))
+    if (signal.aborted) return aborted()
+    signal.addEventListener('abort', aborted, { once: true })
+    work().then(resolve, (error) => resolve(instead(error)))
   })
 }
 

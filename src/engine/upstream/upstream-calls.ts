@@ -1,41 +1,47 @@
-import { RetryBudget } from './retry-budget.js'
-import { type Errand, type Landed, UpstreamAttempt, type UpstreamCallsParts } from './upstream-attempt.js'
+import type { Clock } from '../../core/ports/clock.js'
+import type { Landed } from './landed.js'
+import type { RetryPolicy } from './retry-policy.js'
+import { UpstreamAttempt, type UpstreamJob, type UpstreamParts } from './upstream-attempt.js'
 
-/** Calls upstream: through the gate, within its time, again where that may help; counts each call, and has answers kept. */
+/** Calls upstream: through the gate, within its time, again where that may help; records each call, and has answers stored. */
 export class UpstreamCalls {
-  readonly #parts: UpstreamCallsParts
-  readonly #budget = new RetryBudget()
+  readonly #parts: UpstreamParts
+  readonly #retries: RetryPolicy
+  readonly #clock: Clock
 
-  constructor(parts: UpstreamCallsParts) {
+  constructor(parts: UpstreamParts) {
     this.#parts = parts
+    this.#retries = parts.retries
+    this.#clock = parts.clock
   }
 
-  /** Is back as soon as an answer begins that is not asked for again; what may be stored of it is stored once it is whole. */
-  async make<T>(errand: Errand<T>): Promise<Landed<T>> {
-    const { endpoint } = errand.ask
-    this.#budget.called(endpoint.provider, endpoint.retries.share)
+  /** Is back as soon as an answer begins that is not asked for again; what may be stored of it is stored once it is complete. */
+  async make<T>(job: UpstreamJob<T>): Promise<Landed<T>> {
+    const { endpoint } = job.call
+    this.#retries.called(endpoint.provider, endpoint.retries.share)
     let before: Landed<T> | undefined
     for (let attempt = 1; ; attempt++) {
-      const { landed, pauseMs } = await new UpstreamAttempt(this.#parts, errand, attempt, this.#budget).run()
+      const { landed, pauseMs, discard } = await new UpstreamAttempt(this.#parts, job, attempt).run()
       if (before && landed.fetched.result === 'withheld') return before
       if (pauseMs === undefined) return landed
-      before = landed
       const { provider, name } = endpoint
       this.#parts.events.tell('retry', { provider, endpoint: name, attempt: attempt + 1, afterMs: pauseMs })
-      await this.#pause(pauseMs, errand.ending.signal)
-      if (errand.ending.signal.aborted) return landed
+      await this.#pause(pauseMs, job.ending.signal)
+      if (job.ending.signal.aborted) return landed
+      before = discard() ? undefined : landed
     }
   }
 
   #pause(ms: number, signal: AbortSignal): Promise<void> {
     return new Promise((resolve) => {
-      const cancel = this.#parts.clock.later(ms, () => over(), true)
       const over = () => {
         cancel()
         signal.removeEventListener('abort', over)
         resolve()
       }
-      signal.addEventListener('abort', over, { once: true })
+      const cancel = this.#clock.later(ms, over, true)
+      if (signal.aborted) over()
+      else signal.addEventListener('abort', over, { once: true })
     })
   }
 }

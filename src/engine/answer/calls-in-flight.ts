@@ -1,0 +1,83 @@
+import type { Reuse } from '../../core/decide/decide.js'
+import type { Call, CallTerms } from '../call/call.js'
+import type { Landed } from '../upstream/landed.js'
+import type { UpstreamCalls } from '../upstream/upstream-calls.js'
+import type { Found } from './look-up.js'
+import type { RunningCalls } from './running-calls.js'
+import { SharedCall } from './shared-call.js'
+
+/** Keys whose answers are for one caller alone, remembered at the most. */
+const mostUnshared = 1_000
+
+/** Who asks, and on which terms. */
+export interface Caller<T> {
+  readonly call: Call<T>
+  readonly terms: CallTerms
+  /** When it has to be answered, in ticks of the clock. */
+  readonly deadline: number | undefined
+}
+
+/** The upstream calls under way, by key: one for all who ask. */
+export class CallsInFlight {
+  readonly #upstream: UpstreamCalls
+  readonly #running: RunningCalls
+  readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
+  /** Keys whose last answer the upstream did not let others have: their callers do not wait for each other. */
+  readonly #unshared = new Set<string>()
+
+  constructor(upstream: UpstreamCalls, running: RunningCalls) {
+    this.#upstream = upstream
+    this.#running = running
+  }
+
+  has(key: string): boolean {
+    return this.#inFlight.has(key)
+  }
+
+  /** The upstream call for a key: the one under way if that will do, else a new one, which later callers find under way. */
+  callFor<T>(
+    { call, terms, deadline }: Caller<T>,
+    { key, entry }: Found,
+    reuse: Reuse,
+  ): { shared: SharedCall<Landed<T>>; joined: boolean } {
+    const inFlight = this.#inFlight.get(key) as SharedCall<Landed<T>> | undefined
+    if (reuse === 'shared' && inFlight && !inFlight.abandoned && !this.#unshared.has(key)) {
+      if (!terms.urgency.inBackground) inFlight.hurry()
+      return { shared: inFlight, joined: true }
+    }
+    const isReusable = reuse !== 'none'
+    const begin = (self: SharedCall<Landed<T>>, ending: AbortController) => {
+      const isSuperseded = () => self.superseded
+      return this.#upstream.make({ ...{ call, terms, deadline, previous: entry, isReusable, isSuperseded, ending } })
+    }
+    const shared = new SharedCall<Landed<T>>(begin, () => {
+      terms.urgency.inBackground = false
+    })
+    if (isReusable) {
+      if (inFlight) inFlight.superseded = true
+      this.#inFlight.set(key, shared as SharedCall<Landed<unknown>>)
+    }
+    const over = this.#running.begun(shared, call.endpoint)
+    const ended = shared.ended.finally(() => {
+      over()
+      if (this.#inFlight.get(key) === (shared as SharedCall<never>)) this.#inFlight.delete(key)
+    })
+    void this.#running.track(ended)
+    return { shared, joined: false }
+  }
+
+  /** Notes whether the upstream lets others have the answers of a key. */
+  isShared(key: string, isShared: boolean): void {
+    if (isShared) this.#unshared.delete(key)
+    else if (this.#unshared.size < mostUnshared) this.#unshared.add(key)
+  }
+
+  /** Has the answers that are on their way to a key, and to what follows it, not stored: something newer is known. */
+  supersede(prefix: string): void {
+    for (const [key, call] of this.#inFlight) {
+      if (key !== prefix && !key.startsWith(`${prefix} `)) continue
+      call.superseded = true
+      this.#inFlight.delete(key)
+    }
+  }
+}

@@ -1,0 +1,120 @@
+import type { Outcome } from '../../core/decide/outcome.js'
+import type { Reason } from '../../core/decide/reasons.js'
+import type { Endpoint } from '../../core/endpoints/endpoint.js'
+import { countHit, type Tally } from '../../core/ledger/tally.js'
+import type { Units } from '../../core/money/units.js'
+import type { Clock } from '../../core/ports/clock.js'
+import type { Entry } from '../../core/ports/entry-store.js'
+import type { Events } from '../events.js'
+import type { EndpointCounter } from '../ledger/endpoint-counter.js'
+
+/** How a call ended, as it is counted. */
+export type CallResult = 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'fallback' | 'errored' | 'abandoned'
+
+/** What of a call its record says. */
+interface Recorded {
+  readonly endpoint: Endpoint
+  readonly counter: EndpointCounter
+  readonly key: string | undefined
+  readonly isPassed?: boolean
+}
+
+/** Records calls: everything that is counted or told of a call of the application goes through here. */
+export class CallRecorder {
+  readonly clock: Clock
+  readonly events: Events
+  readonly #failures = new WeakMap<object, Outcome>()
+
+  constructor(clock: Clock, events: Events) {
+    this.clock = clock
+    this.events = events
+  }
+
+  begin(call: Recorded): CallRecord {
+    return new CallRecord(call, this)
+  }
+
+  /** A fresh answer from store that was given at once, with nobody listening: the same as a record, without making one. */
+  hit({ counter }: Pick<Recorded, 'counter'>, entry: Entry, now: number, ms: number): void {
+    countHit(counter.at(now), entry, now, ms)
+  }
+
+  /** A stored answer that nobody could read. */
+  corrupt({ endpoint, counter }: Pick<Recorded, 'endpoint' | 'counter'>, key: string, error: unknown): void {
+    counter.at(this.clock.now()).corrupt++
+    this.events.tell('corrupt-entry', { provider: endpoint.provider, endpoint: endpoint.name, key, error })
+  }
+
+  /** How a call was answered that ended in an error. */
+  outcomeOf(error: unknown): Outcome | undefined {
+    return typeof error === 'object' && error !== null ? this.#failures.get(error) : undefined
+  }
+
+  remember(error: unknown, outcome: Outcome): void {
+    if (typeof error === 'object' && error !== null) this.#failures.set(error, outcome)
+  }
+}
+
+/** Counts one call once, when it is over: whatever comes after its end changes nothing. */
+export class CallRecord {
+  readonly #call: Recorded
+  readonly #recorder: CallRecorder
+  readonly began: number
+  #isOver = false
+
+  constructor(call: Recorded, recorder: CallRecorder) {
+    this.#call = call
+    this.#recorder = recorder
+    this.began = recorder.clock.ticks()
+  }
+
+  end(how: CallResult, reason?: Reason, error?: unknown): void {
+    if (this.#isOver) return
+    this.#isOver = true
+    const { clock, events } = this.#recorder
+    const { endpoint, key, isPassed = false } = this.#call
+    const ms = clock.ticks() - this.began
+    const tally = this.#tally()
+    tally[how]++
+    tally.latency.add(ms)
+    if (how === 'hit' || how === 'stale' || how === 'collapsed') tally.avoidedMicros += Math.round(ms * 1000)
+    if (!events.callsHeard) return
+    events.tell('call', {
+      ...{ provider: endpoint.provider, endpoint: endpoint.name, mode: endpoint.mode, ...(key !== undefined && { key }), ms },
+      how: how === 'errored' ? 'failed' : how === 'forwarded' && isPassed ? 'passed' : how,
+      ...(reason && { reason }),
+      ...(error !== undefined && { error }),
+    })
+  }
+
+  /** Counts a call that was answered from store. */
+  served(how: 'hit' | 'stale', { reason, ageMs }: Pick<Outcome, 'reason' | 'ageMs'>, units: Units | undefined): void {
+    if (this.#isOver) return
+    const tally = this.#tally()
+    tally.age.add(ageMs)
+    tally.addUnits('asked', units)
+    if (how === 'stale') {
+      const { provider, name } = this.#call.endpoint
+      tally.oldestStaleMs = Math.max(tally.oldestStaleMs, ageMs)
+      this.#recorder.events.tell('stale', { provider, endpoint: name, reason, ageMs })
+    }
+    this.end(how, reason)
+  }
+
+  /** Counts units that the call would have cost, had it been made. */
+  wouldHaveCost(units: Units | undefined): void {
+    if (!this.#isOver) this.#tally().addUnits('asked', units)
+  }
+
+  /** Counts a call that ends in an error, and remembers how, for whoever catches it. Returns the error. */
+  fail(error: unknown, facts: Partial<Outcome> & { readonly reason: Reason }, how: 'errored' | 'abandoned' = 'errored'): unknown {
+    const { provider, name } = this.#call.endpoint
+    this.#recorder.remember(error, { provider, endpoint: name, how: 'failed', ageMs: 0, ...facts })
+    this.end(how, facts.reason, error)
+    return error
+  }
+
+  #tally(): Tally {
+    return this.#call.counter.at(this.#recorder.clock.now())
+  }
+}

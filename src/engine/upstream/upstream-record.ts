@@ -1,0 +1,110 @@
+import { errorText } from '../../core/errors/error-text.js'
+import { countStatus, countTime } from '../../core/ledger/tally.js'
+import { type Reported, reportsAnything, saysWhen } from '../../core/limits/reported-limits.js'
+import { endingOf } from '../../core/money/billed-calls.js'
+import type { Units } from '../../core/money/units.js'
+import type { Clock } from '../../core/ports/clock.js'
+import type { Call, CallTerms } from '../call/call.js'
+import type { Events } from '../events.js'
+import type { Permit, Result as PermitResult } from '../gate/permit.js'
+
+/** How an upstream call ended. */
+export interface UpstreamEnd {
+  readonly how: 'answered' | 'refused' | 'failed' | 'abandoned'
+  readonly error?: unknown
+  readonly units?: Units | undefined
+  /** Whether it is made again, so that nothing is held off for it. */
+  readonly isRepeated?: boolean
+}
+
+/** One call that leaves: counted once, when it is over, and reported once to limits, ledger and listeners. */
+export class UpstreamRecord {
+  readonly #call: Call<unknown>
+  readonly #terms: CallTerms
+  readonly #permit: Permit | undefined
+  readonly #attempt: number
+  readonly #clock: Clock
+  readonly #events: Events
+  /** When it left, milliseconds since 1970-01-01T00:00Z. */
+  readonly beganAt: number
+  readonly #beganTicks: number
+  #status: number | undefined
+  #isAnswered = false
+  #reported: Reported | undefined
+  #isOver = false
+  #isCounted = false
+
+  constructor(
+    { call, terms, permit, attempt }: { call: Call<unknown>; terms: CallTerms; permit: Permit | undefined; attempt: number },
+    { clock, events }: { readonly clock: Clock; readonly events: Events },
+  ) {
+    this.#call = call
+    this.#terms = terms
+    this.#permit = permit
+    this.#attempt = attempt
+    this.#clock = clock
+    this.#events = events
+    this.beganAt = clock.now()
+    this.#beganTicks = clock.ticks()
+  }
+
+  /** The head of its answer has arrived. A failure is one as soon as its head says so, whoever reads the body. */
+  answering(
+    result: 'answered' | 'refused' | 'failed',
+    status: number | undefined,
+    reported: Reported | undefined,
+    isRepeated: boolean,
+  ): void {
+    this.#isAnswered = true
+    this.#status = status
+    this.#reported = reported
+    if (result !== 'answered') this.#count(result)
+    const settled = result === 'refused' || (result === 'failed' && !isRepeated)
+    this.#permit?.answering(
+      reported && reportsAnything(reported) ? reported : undefined,
+      settled ? this.#result({ how: result }) : undefined,
+    )
+  }
+
+  end(end: UpstreamEnd): void {
+    if (this.#isOver) return
+    this.#isOver = true
+    const { how, error, units, isRepeated = false } = end
+    this.#count(how)
+    if (units && this.#status !== 304) this.#call.counter.at(this.#clock.now()).addUnits('made', units)
+    const billed = how === 'abandoned' ? (this.#isAnswered ? 'answered' : 'failed') : how
+    this.#permit?.end({
+      ...this.#result({ how: isRepeated && how === 'failed' ? 'abandoned' : how, error }),
+      ...{ ending: endingOf(billed, this.#status), units: this.#status === 304 ? undefined : units },
+    })
+    this.#tell(how, { error, units })
+  }
+
+  /** Counts how it ended, as soon as that is settled. */
+  #count(how: UpstreamEnd['how']): void {
+    if (this.#isCounted) return
+    this.#isCounted = true
+    const tally = this.#call.counter.at(this.#clock.now())
+    tally[({ answered: 'upAnswered', refused: 'upRefused', failed: 'upFailed', abandoned: 'upAbandoned' } as const)[how]]++
+    if (how === 'abandoned' && !this.#isAnswered) tally.upUnanswered++
+    if (how !== 'abandoned') countStatus(tally, how, this.#status)
+    if (this.#terms.urgency.inBackground) tally.upBackground++
+    if (this.#attempt > 1) tally.upRepeated++
+    if (how === 'answered') countTime(tally, this.#clock.ticks() - this.#beganTicks)
+  }
+
+  #result({ how, error }: Pick<UpstreamEnd, 'how' | 'error'>): PermitResult {
+    const what = error !== undefined ? errorText(error) : `answered with status ${this.#status}`
+    return { how: how === 'abandoned' ? 'left' : how, what, saidWhen: this.#reported !== undefined && saysWhen(this.#reported) }
+  }
+
+  #tell(how: UpstreamEnd['how'], { error, units }: Pick<UpstreamEnd, 'error' | 'units'>): void {
+    if (!this.#events.heard('upstream')) return
+    const { endpoint, sent, key } = this.#call
+    this.#events.tell('upstream', {
+      ...{ provider: endpoint.provider, endpoint: endpoint.name, how, ...sent },
+      ...{ status: this.#status, beganAt: this.beganAt, ms: this.#clock.ticks() - this.#beganTicks, attempt: this.#attempt },
+      ...{ inBackground: this.#terms.urgency.inBackground, mode: endpoint.mode, key, units, error },
+    })
+  }
+}
