@@ -26,7 +26,7 @@ describe('budgets', () => {
     { minLength: 1, maxLength: 60 },
   )
 
-  it('are never overspent, whatever the plan and however calls overlap, by the bill of a slow reckoner (property)', () => {
+  it('are never overspent, whatever the plan and however calls overlap, by the bill of a slow independent calculation (property)', () => {
     fc.assert(
       fc.property(
         plans,
@@ -84,7 +84,7 @@ describe('budgets', () => {
     )
   })
 
-  it('reckon with the most units that a call may cost, by the rule, else the most that one was seen to cost', () => {
+  it('count on the most units that a call may cost, by the rule, else the most that one was seen to cost', () => {
     const plan: PlanOptions = { currency: 'EUR', units: { tokens: { price: '0.40', per: 1000 } } }
     const budget = compileBudget({ money: '1' }, plan)
     const call = (unitsUpTo: Record<string, number>) => ({
@@ -222,7 +222,7 @@ describe('budgets', () => {
           (sum, { tally }) => sum + (tally.others ?? 0),
           0,
         )
-        expect(others, 'calls of others, told apart').to.equal(14)
+        expect(others, 'calls of others, kept apart').to.equal(14)
         expect((await stash.report()).providers[0]?.endpoints.map(({ endpoint }) => endpoint)).to.eql(['tides'])
         now.answer = json(() => ({}))
         await now.clock.sleep(12 * hour)

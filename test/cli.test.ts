@@ -101,7 +101,7 @@ describe('the command line', () => {
         [['--journal', 'x'], 'does nothing without "--by key"'],
         [['--by', 'key', '--journal', file('none')], 'there is no file'],
         [['--compare', before], 'takes two ranges, not 1'],
-        [['--compare', before, 'now'], '"now" is no range'],
+        [['--compare', before, 'now'], '"now" is not a range'],
         [['--compare', before, after, '--by', 'hour'], 'leave out --since, --until and --by'],
         [['--compare', before, after, '--format', 'html'], 'printed as text or json'],
       ]
@@ -351,7 +351,12 @@ providers:
     ['a moment that is none', () => ['report', '--store', file('own.db'), '--since', 'soon'], '"soon"', 'ISO 8601'],
     ['a zone that is none', () => ['report', '--store', file('own.db'), '--zone', 'Kelpmouth'], '"Kelpmouth"', 'Europe/Oslo'],
     ['a URL that is none', () => ['explain', 'tides', '--config', 'x'], '"tides"', 'https'],
-    ['a header that is none', () => ['explain', 'https://x.example', '-H', 'tides', '--config', 'x'], '"tides" is no header field', '-H'],
+    [
+      'a header that is none',
+      () => ['explain', 'https://x.example', '-H', 'tides', '--config', 'x'],
+      '"tides" is not a header field',
+      '-H',
+    ],
     ['a folder without configuration', () => ['check'], 'stashen.config.yaml', '--config'],
     ['a seed that is none', () => ['demo', '--seed', 'x'], "'x'", 'whole number'],
   ]

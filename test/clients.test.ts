@@ -63,7 +63,7 @@ describe('clients that take a fetch', () => {
     )
   })
 
-  it('openapi-fetch: reuses GET and safe POST, told apart by their bodies', () => {
+  it('openapi-fetch: reuses GET and safe POST, distinguished by their bodies', () => {
     interface Vessel {
       id: string
       name: string

@@ -95,21 +95,21 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
     [
       ['providers.ebbline.limits[0].calls', '0'],
       ['providers.ebbline.limits[1].per', 'fortnight', '"minute"'],
-      ['providers.ebbline.limits[2].burst', 'no known option'],
+      ['providers.ebbline.limits[2].burst', 'unknown option'],
       ['providers.ebbline.limits[3].zone', 'Kelpmouth'],
       ['providers.ebbline.queue', '-1'],
       ['providers.ebbline.endpoints.d.atLimit', '"stale"', '"older-answer"'],
       ['providers.ebbline.endpoints.d.maxWait', '"5"'],
       ['providers.ebbline.endpoints.d.failsWhen.at', 'JSON Pointer'],
       ['providers.ebbline.endpoints.d.retries', '11'],
-      ['providers.ebbline.endpoints.d.holdOff.fist', 'no known option', '"first"'],
+      ['providers.ebbline.endpoints.d.holdOff.fist', 'unknown option', '"first"'],
       ['providers.ebbline.endpoints.a.refreshAhead', 'freshFor'],
       ['providers.ebbline.endpoints.b.staleIfError', 'neverStale'],
       ['providers.ebbline.endpoints.c.retries', 'PUT'],
       ['providers.ebbline.endpoints.c.fallback', 'PUT'],
     ],
   ],
-  ['a timeout of another kind', ebbline({ timeout: { s: 5 } }), [['providers.ebbline.timeout.s', 'no known option']]],
+  ['a timeout of another kind', ebbline({ timeout: { s: 5 } }), [['providers.ebbline.timeout.s', 'unknown option']]],
   ['an unknown option', { provider: {} }, [['provider', 'did you mean "providers"?']]],
   [
     'an unknown option of an endpoint',
@@ -335,7 +335,7 @@ describe('the configuration', () => {
     ]) {
       expect(faultsOf('skerrylight.other', option).join(), JSON.stringify(option)).to.include('operation')
     }
-    expect(faultsOf('skerrylight.other', { freshFor: '1 s' }), 'after its faults were mended').to.eql([])
+    expect(faultsOf('skerrylight.other', { freshFor: '1 s' }), 'after its faults were fixed').to.eql([])
     expect(faultsOf('skerrylight.other')).to.have.length(1)
     expect(faultsOf('pintle.ask'), 'a provider that has only operations need not be configured').to.eql([])
   })

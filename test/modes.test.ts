@@ -30,7 +30,7 @@ describe('rules and modes', () => {
     )
   })
 
-  it('measure what reuse would have spared, and how often an answer had changed', () =>
+  it('measure what reuse would have saved, and how often an answer had changed', () =>
     scene(
       async (now) => {
         const { stash, clock, base, received } = now

@@ -101,7 +101,7 @@ describe('reconciling', () => {
     ['a decimal comma', 'day,calls\n2026-06-29,"1.234,5"\n', '2:1', '"1.234,5"', 'whole number'],
     ['several faults at once', 'day,calls\n29.06.2026,3\n2026-06-30,\n', '2:1', '29.06.2026', '3:1', '""'],
     ['lines of other lengths', 'day,calls\n2026-06-29\n', 'no CSV'],
-    ['JSON that is none', '[{"day":', 'no JSON'],
+    ['JSON that is none', '[{"day":', 'not JSON'],
   ]
   for (const [what, text, ...words] of wrong) {
     it(`says what is wrong with ${what}`, () => {

@@ -103,13 +103,13 @@ describe('reports', () => {
     }
   })
 
-  it('reckon what was not measured: the price of the calls asked', async () => {
+  it('estimate what was not measured: the price of the calls asked', async () => {
     const store = lasting()
     await play(store, new FastClock(start), 'reuse', ['a', 'a', 'a', 'quote'])
     const { totals, providers } = await (await reading(store)).report()
     const unknown = { refused: 0, failed: null, errored: null }
     expect(totals.without).to.deep.include({
-      basis: 'reckoned',
+      basis: 'estimated',
       asked: 4,
       upstream: 4,
       ...unknown,
@@ -155,7 +155,7 @@ describe('reports', () => {
     expect(await quota()).to.deep.include({ from: '2026-06-30T22:00:00.000Z', used: { measuring: 0, reusing: 1 } })
   })
 
-  it('price units by what each answer cost when it was fetched, made and spared, from pointers, fields and functions', async () => {
+  it('price units by what each answer cost when it was fetched, made and saved, from pointers, fields and functions', async () => {
     const clock = new FastClock(start)
     const asked: string[] = []
     const fetch = async (input: unknown) => {
@@ -292,7 +292,7 @@ describe('reports', () => {
     expect(ebbline?.credits).to.eql({ used: 4, bought: 6, left: 2 })
     expect(ebbline?.with?.money).to.eql([{ currency: 'EUR', amount: '18' }])
     expect(ebbline?.without, 'three of five in a minute are refused, and cost no credits').to.deep.include({
-      ...{ basis: 'reckoned', asked: 8, refused: 3 },
+      ...{ basis: 'estimated', asked: 8, refused: 3 },
       money: [{ currency: 'EUR', amount: '18' }],
     })
     expect(totals.with?.money).to.have.length(2)

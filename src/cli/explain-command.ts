@@ -58,6 +58,6 @@ function collect(value: string, before: readonly string[]): string[] {
 function fieldOf(text: string): [string, string] {
   const [, name, value] = /^([^\s:]+):\s*(.*)$/.exec(text) ?? []
   if (name === undefined || value === undefined)
-    throw new UsageError(`"${text}" is no header field: give name and value, e.g. -H "accept-language: no"`)
+    throw new UsageError(`"${text}" is not a header field: give name and value, e.g. -H "accept-language: no"`)
   return [name, value]
 }

@@ -6,5 +6,5 @@ export function momentOf(at: string | undefined, zone: string): number {
   const now = Date.now()
   const ms = at === undefined ? now : momentMs(at, now, zone)
   if (ms !== undefined) return ms
-  throw new UsageError(`"${at}" is no moment: give ${momentForms}`)
+  throw new UsageError(`"${at}" is not a moment: give ${momentForms}`)
 }

@@ -24,7 +24,7 @@ interface ReconcileOptions {
   readonly json?: boolean
 }
 
-/** `stashen reconcile USAGE`: a provider's own usage export held against the ledger. */
+/** `stashen reconcile USAGE`: a provider's own usage export compared with the ledger. */
 export function addReconcile(program: Command, { stdout }: CliContext): void {
   program
     .command('reconcile')

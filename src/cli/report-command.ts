@@ -40,9 +40,9 @@ export function addReport(program: Command, { stdout }: CliContext): void {
     .option('--since <moment>', 'leave out what was before: ISO 8601, or words such as "start of month" and "7 days ago"')
     .option('--until <moment>', 'leave out what came after')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
-    .addOption(new Option('--by <unit>', 'what calls are told by; "hour", "day" and "key" besides endpoints').choices(reportBys))
-    .option('--journal <file>', 'the journal that calls are told by key from')
-    .option('--compare <ranges...>', 'hold two times against each other, each "<moment>..<moment>", the earlier first')
+    .addOption(new Option('--by <unit>', 'how calls are grouped: "hour", "day" and "key" besides endpoints').choices(reportBys))
+    .option('--journal <file>', 'the journal to group calls by key from')
+    .option('--compare <ranges...>', 'compare two times, each "<moment>..<moment>", the earlier first')
     .addOption(new Option('--format <format>', 'how to print it').choices(formats).default('text'))
     .option('--json', 'the same as --format json')
     .action(
@@ -74,14 +74,14 @@ async function comparison(
   ranges: readonly string[],
   { zone, format, clashes }: { zone: string; format: Format; clashes: string | undefined },
 ): Promise<string> {
-  if (clashes !== undefined) throw new UsageError('"--compare" says which times are told: leave out --since, --until and --by')
+  if (clashes !== undefined) throw new UsageError('"--compare" says which times are reported: leave out --since, --until and --by')
   if (format !== 'text' && format !== 'json') throw new UsageError(`"--compare" is printed as text or json, not as ${format}`)
   if (ranges.length !== 2)
     throw new UsageError(`"--compare" takes two ranges, not ${ranges.length}: e.g. --compare "14 days ago..7 days ago" "7 days ago..now"`)
   const [before, after] = (await Promise.all(
     ranges.map((range) => {
       const [since, until, ...more] = range.split('..')
-      if (!since || !until || more.length > 0) throw new UsageError(`"${range}" is no range: write two moments with ".." between them`)
+      if (!since || !until || more.length > 0) throw new UsageError(`"${range}" is not a range: write two moments with ".." between them`)
       return reportOfFile(store, { since, until, zone })
     }),
   )) as [Report, Report]
@@ -137,6 +137,6 @@ export function knownZone(zone: string): string {
   try {
     return new Intl.DateTimeFormat('en', { timeZone: zone }).resolvedOptions().timeZone
   } catch {
-    throw new UsageError(`"${zone}" is no time zone: give an IANA name with --zone, e.g. "Europe/Oslo"`)
+    throw new UsageError(`"${zone}" is not a time zone: give an IANA name with --zone, e.g. "Europe/Oslo"`)
   }
 }

@@ -69,7 +69,7 @@ function faultsOfIssue(issue: z.core.$ZodIssue, schema: z.ZodType, whole: unknow
     case 'unrecognized_keys':
       return issue.keys.map((key) => ({
         path: [path, key].filter((part) => part !== '').join('.'),
-        message: `is no known option${withNearest(key, optionNamesAt(schema, issue.path, whole))}`,
+        message: `is an unknown option${withNearest(key, optionNamesAt(schema, issue.path, whole))}`,
       }))
     case 'invalid_key':
       return [{ path, message: issue.issues[0]?.message ?? issue.message }]

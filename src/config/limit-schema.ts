@@ -4,7 +4,7 @@ import { durationMs } from '../core/time/duration.js'
 import { callCount, durationPattern, type Issue, oneOf, received, share, zone } from './schema-parts.js'
 
 function noWindow(issue: Issue): string {
-  return `${received(issue)} is no window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`
+  return `${received(issue)} is not a window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`
 }
 
 const windowLength = z
@@ -23,6 +23,6 @@ export const limit = z.union(
   ],
   {
     error: (issue) =>
-      `${received(issue)} is no limit: write { calls: 30, per: "minute" }, { calls: 5, per: "second", burst: 20 } or { atOnce: 4 }`,
+      `${received(issue)} is not a limit: write { calls: 30, per: "minute" }, { calls: 5, per: "second", burst: 20 } or { atOnce: 4 }`,
   },
 )

@@ -35,7 +35,7 @@ export const optionDescriptions: Readonly<Record<string, string>> = {
   first: 'The first pause after a failure. Default "1 s".',
   ledger: 'How finely the ledger tells times apart.',
   minutesFor: 'How long the ledger tells minutes apart. Default "2 days".',
-  hoursFor: 'How long the ledger tells hours apart; days are told apart for ever. Default "92 days".',
+  hoursFor: 'How long the ledger tells hours apart; days are listed separately for ever. Default "92 days".',
   storeTimeout: 'How long the store may take for one thing before calls go on without it. Default "500 ms".',
   closeWithin: 'How long closing waits for calls under way before it gives them up. Default "10 s".',
   openWithoutStore: 'Whether a store that cannot be opened is tried again later. Default false.',

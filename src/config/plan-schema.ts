@@ -27,7 +27,7 @@ export const plan = z.strictObject({
   prepaid: z.strictObject({ credits: callCount, price }).optional(),
   period: z
     .union([z.strictObject({ days: callCount, from: date }), oneOf(calendarPeriods)], {
-      error: (issue) => `${received(issue)} is no period: write "day", "month", "year" or { days: 30, from: "2026-07-01" }`,
+      error: (issue) => `${received(issue)} is not a period: write "day", "month", "year" or { days: 30, from: "2026-07-01" }`,
     })
     .optional(),
   anchorDay: z.int({ error: monthDay }).min(1, { error: monthDay }).max(31, { error: monthDay }).optional(),

@@ -18,7 +18,7 @@ export const duration = z
   .meta({ pattern: durationPattern, minimum: 0, examples: ['30 s', '5 min', '1 day'] })
 
 export function noDuration(issue: Issue): string {
-  return `${received(issue)} is no duration: write a number that is not negative and a unit, e.g. "30 s", "5 min", "1 day"`
+  return `${received(issue)} is not a valid duration: write a number that is not negative and a unit, e.g. "30 s", "5 min", "1 day"`
 }
 
 export function text(isRight: (value: string) => boolean, wanted: string) {
@@ -30,7 +30,7 @@ export const name = text((value) => /^[A-Za-z][\w-]*$/.test(value), 'a name: let
 export const pointer = text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/name"')
 
 export function oneOf<const T extends readonly string[]>(values: T) {
-  return z.enum(values, { error: (issue) => `${received(issue)} is none of ${values.map((value) => `"${value}"`).join(', ')}` })
+  return z.enum(values, { error: (issue) => `${received(issue)} is not one of ${values.map((value) => `"${value}"`).join(', ')}` })
 }
 
 export function part(wanted: string, isRight: (value: unknown) => boolean) {
@@ -44,12 +44,12 @@ export const fieldNames = z.array(text((name) => name !== '', 'a name'))
 export const isFunction = (value: unknown) => typeof value === 'function'
 
 function noShare(issue: Issue): string {
-  return `${received(issue)} is no share: give a number from 0 to 1, e.g. 0.1`
+  return `${received(issue)} is not a share: give a number from 0 to 1, e.g. 0.1`
 }
 
 export const zone = text(isTimeZone, 'an IANA time zone, e.g. "Europe/Oslo"')
 export const timeOfDay = text(isTimeOfDay, 'a time of day, e.g. "06:00"')
-export const monthDay = (issue: Issue) => `${received(issue)} is no day of a month, 1 to 31`
+export const monthDay = (issue: Issue) => `${received(issue)} is not a day of a month, 1 to 31`
 
 export function noCount(issue: Issue): string {
   return `${received(issue)} is not a whole number of calls above 0`

@@ -71,7 +71,7 @@ const holdOff = orObject(
 const noTimes = (issue: Issue) => `${received(issue)} is not a whole number of times, 0 to 10`
 const times = z.int({ error: noTimes }).min(0, { error: noTimes }).max(10, { error: noTimes })
 
-const noStatus = (issue: Issue) => `${received(issue)} is no status of an answer, 200 to 599`
+const noStatus = (issue: Issue) => `${received(issue)} is not a status of an answer, 200 to 599`
 const status = z.int({ error: noStatus }).min(200, { error: noStatus }).max(599, { error: noStatus })
 
 const failsWhen = z.union(
@@ -89,7 +89,7 @@ const failsWhen = z.union(
 const fallback = z.strictObject({
   status: status.optional(),
   headers: z.record(z.string(), z.string()).optional(),
-  json: z.json({ error: (issue) => `${received(issue)} is no JSON` }).optional(),
+  json: z.json({ error: (issue) => `${received(issue)} is not JSON` }).optional(),
   text: z.string().optional(),
 })
 

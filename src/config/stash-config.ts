@@ -49,6 +49,6 @@ export interface StashConfig {
   readonly closeWithin?: Duration
   /** Returns a number from 0 to 1, another each time. Default `Math.random`. */
   readonly random?: () => number
-  /** Reported, once an episode, of trouble that the application is spared. Default: `console.warn`. */
+  /** Reported, once an episode, of trouble that the application is saved. Default: `console.warn`. */
   readonly warn?: (message: string) => void
 }

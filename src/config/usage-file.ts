@@ -75,6 +75,6 @@ function fromJson(text: string): UsageLine[] {
   try {
     return (JSON.parse(text) as Record<string, unknown>[]).map((record, i) => ({ record, line: i + 1 }))
   } catch (error) {
-    throw faulty([{ path: '', message: `is no JSON: ${error instanceof Error ? error.message : String(error)}` }])
+    throw faulty([{ path: '', message: `is not JSON: ${error instanceof Error ? error.message : String(error)}` }])
   }
 }

@@ -15,8 +15,9 @@ const counters = [
       collapsed: ({ collapsed }: Figures) => collapsed,
       fallback: ({ fallback }: Figures) => fallback,
       failed: ({ errored }: Figures) => errored,
-      forwarded: ({ asked, fromStore, stale, collapsed, fallback, errored }: Figures) =>
-        asked - fromStore - stale - collapsed - fallback - errored,
+      abandoned: ({ abandoned }: Figures) => abandoned,
+      forwarded: ({ asked, fromStore, stale, collapsed, fallback, errored, abandoned }: Figures) =>
+        asked - fromStore - stale - collapsed - fallback - errored - abandoned,
     },
   },
   {

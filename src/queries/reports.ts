@@ -21,7 +21,7 @@ export async function readReport(
   { unwritten = [], journal }: { readonly unwritten?: readonly TallyRow[]; readonly journal?: Pick<Journal, 'read'> | undefined } = {},
 ): Promise<Report> {
   if (!isTimeZone(zone))
-    throw new UsageError(`"zone" is ${JSON.stringify(zone)}, which is no time zone: give an IANA name, e.g. "Europe/Oslo"`)
+    throw new UsageError(`"zone" is ${JSON.stringify(zone)}, which is not a time zone: give an IANA name, e.g. "Europe/Oslo"`)
   if (by !== undefined && !reportBys.includes(by))
     throw new UsageError(`"by" is ${JSON.stringify(by)}: give ${reportBys.map((one) => `"${one}"`).join(', ')}`)
   if (by === 'key' && !journal)
@@ -42,7 +42,7 @@ export async function readReport(
   return by === 'key' && journal ? { ...report, byKey: await readKeys(journal, from, to) } : report
 }
 
-/** What quotas are foreseen by, where there are any and the report ends in the midst of their period. */
+/** What quotas are forecast by, where there are any and the report ends in the midst of their period. */
 async function forecastInput(
   store: Store,
   facts: readonly BillingFacts[],
@@ -63,7 +63,7 @@ async function forecastInput(
 function momentOf(moment: Moment, option: string, now: number, zone: string): number {
   const ms = momentMs(moment, now, zone)
   if (ms !== undefined) return ms
-  throw new UsageError(`"${option}" is ${JSON.stringify(moment)}, which is no moment: give ${momentForms}`)
+  throw new UsageError(`"${option}" is ${JSON.stringify(moment)}, which is not a moment: give ${momentForms}`)
 }
 
 /** Begin of the bucket that a moment falls in: buckets are reported whole. */

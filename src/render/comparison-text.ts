@@ -6,7 +6,7 @@ import { ageText, countText, latencyText, momentText, moneyWriter, shareText } f
 import { noLines } from './plain-table.js'
 import type { Colors } from './text-options.js'
 
-/** Two stretches of time held against each other. */
+/** Two stretches of time compared with each other. */
 export interface BeforeAfter {
   readonly before: Report
   readonly after: Report

@@ -2,7 +2,7 @@ import type { QuotaUse, Report } from '../core/ledger/report-model.js'
 import type { CallRange, QuotaForecast } from '../core/limits/forecast.js'
 import { ageText, countText, momentText } from './format.js'
 
-/** What is foreseen of each provider's quota, in words: a line with the stash, one without it, and one on what the provider itself says. */
+/** What is forecast of each provider's quota, in words: a line with the stash, one without it, and one on what the provider itself says. */
 export function forecastLines({ providers }: Report, zone: string): string[] {
   const lines = providers.flatMap(({ provider, quota }) => (quota ? linesOf(provider, quota, zone) : []))
   const methods = [...new Set(providers.flatMap(({ quota }) => [quota?.forecast.with, quota?.forecast.without]).filter((one) => !!one))]

@@ -7,7 +7,7 @@ import type { Colors } from './text-options.js'
 /** Characters of a key that are shown. */
 const shownLength = 64
 
-/** The keys that spared most calls, as text for a terminal. */
+/** The keys that saved most calls, as text for a terminal. */
 export function keysText({ journal, keys, list }: KeysReport, { colors, zone }: { colors: Colors; zone: string }): string {
   const table = new Table({
     head: ['', 'avoided', 'asked', 'upstream', 'from store', 'failed', 'key'].map((name) => colors.dim(name)),

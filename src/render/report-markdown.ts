@@ -43,7 +43,7 @@ function timeTable({ times = [] }: Report, zone: string, money: (moneys: readonl
   return tableOf(['from', 'asked', 'upstream without', 'with', 'money without', 'with'], rows)
 }
 
-/** The keys that spared most calls, where the report tells them. */
+/** The keys that saved most calls, where the report tells them. */
 function keyTable({ byKey }: Report): string[] {
   if (!byKey) return []
   const rows = byKey.list.map(({ provider, endpoint, key, avoided, asked, upstream }) => [
@@ -85,7 +85,7 @@ function rowsOf(name: string, { without, with: reused }: Comparison, money: (mon
     figures.latencyMs ? latencyText(figures.latencyMs.p95) : '?',
   ]
   return [
-    [name, without.basis === 'measured' ? 'without' : 'without (reckoned)', ...cells(without)],
+    [name, without.basis === 'measured' ? 'without' : 'without (estimated)', ...cells(without)],
     ...(reused ? [['', 'with', ...cells(reused)]] : []),
   ]
 }

@@ -21,7 +21,8 @@ export const columns = [
   'oldest_stale_ms',
   'collapsed',
   'fallback',
-  'let_down',
+  'failed_calls',
+  'abandoned',
   'changed',
   'unchanged',
   'background',
@@ -83,7 +84,12 @@ function countsOf(figures: Figures | Without) {
     ...{ asked: figures.asked, upstream: figures.upstream, unmodified: known?.unmodified ?? '' },
     ...{ refused: figures.refused ?? '', failed: figures.failed ?? '', from_store: known?.fromStore ?? '', stale: known?.stale ?? '' },
     ...{ oldest_stale_ms: known?.oldestStaleMs ?? '', collapsed: known?.collapsed ?? '', fallback: known?.fallback ?? '' },
-    ...{ let_down: figures.errored ?? '', changed: known?.changed ?? '', unchanged: known?.unchanged ?? '' },
+    ...{
+      failed_calls: figures.errored ?? '',
+      abandoned: known?.abandoned ?? '',
+      changed: known?.changed ?? '',
+      unchanged: known?.unchanged ?? '',
+    },
     ...{ background: known?.background ?? '', repeated: known?.repeated ?? '' },
   }
 }

@@ -179,7 +179,7 @@ function savedLines({ without, with: reused, saved, couldSave }: Comparison, col
     lines.push(`       older answers given: ${countText(reused.stale)}, the oldest ${ageText(reused.oldestStaleMs)} old`)
   }
   if (reused.fallback > 0) lines.push(`       defaults given in place of an answer: ${countText(reused.fallback)}`)
-  if (without.basis === 'reckoned') {
+  if (without.basis === 'estimated') {
     lines.push('', '* not measured: every call asked, priced as if it had gone upstream and been answered')
     if (without.refused > 0)
       lines.push(`  but ${countText(without.refused)} that limits and quotas would have refused: they count apart and cost nothing`)

@@ -12,7 +12,7 @@ export const reasons = {
   'reload-asked': 'the request asks for a new answer, whatever is stored',
   'no-store-asked': 'the request asks that nothing is reused or stored',
   'range-asked': 'the request asks for a part of the answer, and no whole one is stored that may be used',
-  'condition-asked': 'the request carries a condition of its own, and no stored answer may be held against it',
+  'condition-asked': 'the request carries a condition of its own, and no stored answer may be compared with it',
   'head-asked': 'the request asks for the head of the answer, and none is stored that may be used',
   'stored-only-asked': 'the request asks for a stored answer only, and none is stored that may be used',
   'held-off': 'calls to the upstream failed a moment ago, so the older answer was given without asking again',

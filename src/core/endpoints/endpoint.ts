@@ -55,7 +55,7 @@ export interface Endpoint extends KeepRule {
   readonly price: Money | undefined
   /** Ways for a call to end that the plan does not bill. */
   readonly unbilled: readonly UnbilledOutcome[]
-  /** What its calls are held against, where its provider has budgets. */
+  /** What its calls are compared with, where its provider has budgets. */
   readonly spending: Spending | undefined
   /** Where an answer says what is left of the provider's quota. */
   readonly reportedQuota: ReportedQuota | undefined

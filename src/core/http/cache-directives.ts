@@ -5,7 +5,7 @@ import { type Fields, fieldValue } from './stored-head.js'
 type Argument = string | undefined | typeof invalid
 const invalid = Symbol('invalid')
 
-/** The largest number of seconds that is told apart from larger ones (RFC 9111 section 1.2.2). */
+/** The largest number of seconds that is kept apart from larger ones (RFC 9111 section 1.2.2). */
 const mostSeconds = 2 ** 31
 
 /** Cache directives by name, in lower case (RFC 9111 section 5.2). */

@@ -6,7 +6,7 @@ const conditions = ['if-none-match', 'if-modified-since', 'if-match', 'if-unmodi
 
 type Read = (name: string) => string | null
 
-/** The condition of a request: one that a stored answer can be held against, one that only its origin may judge, or none. */
+/** The condition of a request: one that a stored answer can be compared with, one that only its origin may judge, or none. */
 export function conditionOf(header: Read): 'ours' | 'theirs' | undefined {
   const asked = conditions.filter((name) => header(name) !== null)
   if (asked.length === 0) return undefined

@@ -5,7 +5,7 @@ import type { Avoided, Comparison, Figures, Percentiles, Without } from './repor
 import { Tally } from './tally.js'
 
 /** What the calls of a provider cost: made while measuring and while reusing, had all that were asked while reusing been made, and had those
- * measured not been made that reuse would have spared. */
+ * measured not been made that reuse would have avoided. */
 export type Costs<T> = Readonly<Record<'measured' | 'reused' | 'asked' | 'avoided', T>>
 export type CostOf = (kind: keyof Costs<unknown>) => readonly Money[]
 
@@ -43,7 +43,7 @@ export function compare({ measure, reuse, refused }: Counted, costOf: CostOf, ti
     : null
   if (!reused) return { without: { basis: 'measured', ...(measured ?? noFigures) }, with: null, saved: null, couldSave }
   const without: Without =
-    measured?.asked === reused.asked ? { basis: 'measured', ...measured } : reckoned(reused, costOf('asked'), refused)
+    measured?.asked === reused.asked ? { basis: 'measured', ...measured } : estimated(reused, costOf('asked'), refused)
   const saved = { upstreamCalls: without.upstream - reused.upstream, money: difference(without.money, reused.money), timeMs }
   return { without, with: reused, saved, couldSave }
 }
@@ -62,8 +62,8 @@ function difference(more: readonly Money[], less: readonly Money[]): Money[] {
 }
 
 /** Every call asked, as if it had gone upstream, but those that limits would have refused. */
-function reckoned({ asked, upstreamMs }: Figures, money: readonly Money[], refused: number): Without {
-  return { basis: 'reckoned', asked, upstream: asked, refused, failed: null, errored: null, money, latencyMs: upstreamMs }
+function estimated({ asked, upstreamMs }: Figures, money: readonly Money[], refused: number): Without {
+  return { basis: 'estimated', asked, upstream: asked, refused, failed: null, errored: null, money, latencyMs: upstreamMs }
 }
 
 /** The mean time of an endpoint's answered upstream calls, microseconds; undefined where none was answered. */
@@ -101,6 +101,8 @@ function figuresOfTally(tally: Tally, money: readonly Money[]): Figures {
     fallback: tally.fallback,
     collapsed: tally.collapsed,
     errored: tally.errored,
+    abandoned: tally.abandoned,
+    upstreamAbandoned: tally.upAbandoned,
     changed: tally.changed,
     unchanged: tally.unchanged,
     corrupt: tally.corrupt,

@@ -23,7 +23,7 @@ type Explanations =
   | 'other users of the key'
   | 'days of another time zone'
 
-/** One day held against the ledger. */
+/** One day compared with the ledger. */
 export interface ReconciledDay {
   readonly day: string
   readonly theirs: number

@@ -38,6 +38,10 @@ export interface Figures {
   readonly collapsed: number
   /** Calls whose caller got an error, a refusal or a server error. */
   readonly errored: number
+  /** Calls whose caller left before the end. */
+  readonly abandoned: number
+  /** Upstream calls that all who waited for them gave up: billed as answered where an answer had begun. */
+  readonly upstreamAbandoned: number
   /** Refreshed answers that differed from the one before, and that did not. */
   readonly changed: number
   readonly unchanged: number
@@ -55,13 +59,13 @@ export interface Figures {
 
 /**
  * What would have happened without the stash. `measured`: counted while it only measured the same number of calls.
- * `reckoned`: every call asked, priced as if it had gone upstream and been answered, but those that the declared limits and quota would have refused, which
- * are told apart and cost nothing; what cannot be known so is null.
+ * `estimated`: every call asked, priced as if it had gone upstream and been answered, but those that the declared limits and quota would have refused, which
+ * are listed separately and cost nothing; what cannot be known so is null.
  */
 export type Without =
   | ({ readonly basis: 'measured' } & Figures)
   | {
-      readonly basis: 'reckoned'
+      readonly basis: 'estimated'
       readonly asked: number
       readonly upstream: number
       /** The fewest that windows of limits, and the quota, would have refused. */
@@ -91,7 +95,7 @@ export interface Comparison {
   readonly with: Figures | null
   /** Without minus with; null where there is nothing to compare. */
   readonly saved: Avoided | null
-  /** What reuse would have spared of the calls measured: their number, and their price. Null where nothing was measured. */
+  /** What reuse would have saved of the calls measured: their number, and their price. Null where nothing was measured. */
   readonly couldSave: Avoided | null
 }
 
@@ -151,7 +155,7 @@ export interface KeyReport {
   readonly avoided: number
 }
 
-/** The keys that spared most calls, by the journal. */
+/** The keys that saved most calls, by the journal. */
 export interface KeysReport {
   /** Lines in the time asked for, the first of them (ISO 8601), lines that could not be read, and ones that could not be written. */
   readonly journal: { readonly lines: number; readonly since: string | null; readonly skipped: number; readonly lost: number }
@@ -168,7 +172,7 @@ export interface Report {
   readonly providers: readonly ProviderReport[]
   /** The same calls by hours or days, where that was asked for. */
   readonly times?: readonly TimeReport[]
-  /** The keys that spared most calls, where that was asked for. */
+  /** The keys that saved most calls, where that was asked for. */
   readonly byKey?: KeysReport
   readonly totals: Comparison
   /** All money in one currency, where the configuration gives rates for every other. */

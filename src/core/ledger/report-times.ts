@@ -12,7 +12,7 @@ import type { TimeSaved } from './time-saved.js'
 const longestMs = 27 * 3_600_000
 
 /**
- * Begins of the hours or days that are told apart, and the end of the last of them; where longer buckets were counted, their begins in place
+ * Begins of the hours or days that are listed separately, and the end of the last of them; where longer buckets were counted, their begins in place
  * of those within.
  */
 export function spansOf({ by, zone }: NonNullable<ReportInput['times']>, rows: readonly TallyRow[], first: number, end: number): number[] {

@@ -31,7 +31,7 @@ export class KeySums {
     else if (line.key !== undefined) count(this.#sumOf(line, line.key), line)
   }
 
-  /** The keys that spared most calls, then those asked most; `most` of them. */
+  /** The keys that saved most calls, then those asked most; `most` of them. */
   report(most: number): KeysReport {
     const all = [...this.#sums.values()].map((sum) => ({ ...sum, avoided: Math.max(0, sum.asked - sum.upstream) }))
     const list = all.sort((a, b) => b.avoided - a.avoided || b.asked - a.asked || (a.key < b.key ? -1 : 1)).slice(0, most)

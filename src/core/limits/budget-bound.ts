@@ -12,6 +12,7 @@ import {
   unspent,
   upToDate,
   withLeft,
+  withRefused,
   withReturned,
 } from './budget-state.js'
 import { type BudgetUse, mapValues, ofName, type ProviderState } from './provider-state.js'
@@ -36,7 +37,7 @@ export const budgetBound: Bound = {
       const known = budgetState(state, budget, now)
       if (call.inBackground && reached(known.level, 'stretch')) continue
       const one = leaving(budget, price, ownAtMost(budget, known, price, now), now + call.leaseMs)
-      if (!mayLeave(budget, known, one, now, call.inBackground)) return withBudget(state, budget, { ...known, level: 'stop' })
+      if (!mayLeave(budget, known, one, now, call.inBackground)) return withBudget(state, budget, withRefused(budget, known, one))
     }
     return state
   },

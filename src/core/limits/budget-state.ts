@@ -6,13 +6,8 @@ import type { Units } from '../money/units.js'
 import { periodAround } from '../time/calendar.js'
 import type { Budget, BudgetLevel, CallPrice } from './budget.js'
 import { budgetLevels } from './budget.js'
+import { type CallsUnderWay, highestPrice, untilOf, withCall, withLonger, withoutCall } from './budget-calls.js'
 import { type ClockChange, clockTolerance, moved } from './clock-change.js'
-
-/**
- * Calls under way, each at the most that it can cost. `id`: when they were to be counted as made at first, if nothing was heard of them;
- * `until`: when they are, where that is another moment by now.
- */
-type Flying = readonly [id: number, calls: number, weight: number, own: string, until?: number]
 
 /** So many calls by weight, at the prices that held at a moment. */
 type MeteredAt = readonly [at: number, calls: number]
@@ -29,13 +24,15 @@ export interface BudgetState {
   readonly own: string
   /** What earlier billing periods charged since `start`. */
   readonly closed: string
-  readonly flying: readonly Flying[]
+  readonly flying: readonly CallsUnderWay[]
   /** The most units that one call was seen to cost. */
   readonly mostUnits: Units
-  /** How far it is spent by the calls that have ended; `stop` also when a call was refused for it. */
+  /** How far it is spent by the calls that have ended; `stop` also while a call that was refused for it may still not leave. */
   readonly level: BudgetLevel
   /** The highest level of the period that was announced. */
   readonly announced: BudgetLevel
+  /** The last call that was refused for it, as if it had left. */
+  readonly refused?: CallsUnderWay | undefined
   /** Other periods that were counted, should the clock change, without calls under way. */
   readonly others?: readonly BudgetState[]
   /** What of `metered` and `own` is of earlier periods, or counts in one already, for the clock was set back: calls by weight, and money. */
@@ -67,7 +64,7 @@ export function spentOf(budget: Budget, { closed, billing, metered, own, before 
 }
 
 /** The most that can be spent once all calls under way have ended, and `more`, which leaves at `now`. */
-function mostSpent(budget: Budget, state: BudgetState, more: Flying, now: number): Big {
+function mostSpent(budget: Budget, state: BudgetState, more: CallsUnderWay, now: number): Big {
   const flying = [...state.flying, more]
   const last = Math.max(...flying.map(untilOf))
   const own = flying.reduce((sum, [, calls, , each]) => sum.plus(new Big(each).times(calls)), new Big(state.own))
@@ -85,17 +82,6 @@ function mostSpent(budget: Budget, state: BudgetState, more: Flying, now: number
   return most.gt(atOnce) ? most : atOnce
 }
 
-/** The most that a call of a weight can be charged at any of some prices. */
-function highestPrice(terms: readonly PlanTerms[], weight: number): Big {
-  let highest = new Big(0)
-  for (const { perCall = '0', tiers = [], packages } of terms) {
-    const prices = [perCall, ...tiers.map((tier) => tier.perCall)].map((price) => new Big(price).times(weight))
-    if (packages) prices.push(new Big(packages.price).times(Math.ceil(weight / packages.of)))
-    for (const price of prices) if (price.gt(highest)) highest = price
-  }
-  return highest
-}
-
 function samePrices({ plan }: Budget, one: number, other: number): boolean {
   return (plan.changes ?? []).length === 0 || JSON.stringify(termsAt(plan, one)) === JSON.stringify(termsAt(plan, other))
 }
@@ -106,60 +92,41 @@ function charged({ plan }: Budget, billingStart: number, metered: readonly Meter
 }
 
 /** Whether one more call may leave: not if, with all that are under way, it could pass the budget. */
-export function mayLeave(budget: Budget, state: BudgetState, call: Flying, now: number, inBackground: boolean): boolean {
+export function mayLeave(budget: Budget, state: BudgetState, call: CallsUnderWay, now: number, inBackground: boolean): boolean {
   if (inBackground && reached(state.level, 'stretch')) return false
   if (!Number.isFinite(budget.stopAt)) return true
   return mostSpent(budget, state, call, now).lte(new Big(budget.amount).times(budget.stopAt))
 }
 
+/** A call was refused for it. */
+export function withRefused(budget: Budget, state: BudgetState, call: CallsUnderWay): BudgetState {
+  return levelled(budget, { ...state, refused: call })
+}
+
 /** A call that is about to leave, at the most that it can cost. */
-export function leaving(budget: Budget, price: CallPrice, own: string, until: number): Flying {
+export function leaving(budget: Budget, price: CallPrice, own: string, until: number): CallsUnderWay {
   if (budget.currency === undefined) return [until, 1, 1, '0']
   return [until, 1, price.perCall === undefined ? price.weight : 0, own]
 }
 
-export function withLeft(state: BudgetState, call: Flying): BudgetState {
-  const place = state.flying.findIndex((one) => isSame(one, call) && untilOf(one) === untilOf(call))
-  const there = state.flying[place]
-  return { ...state, flying: there ? state.flying.with(place, withCalls(there, there[1] + call[1])) : [...state.flying, call] }
+export function withLeft(state: BudgetState, call: CallsUnderWay): BudgetState {
+  return { ...state, flying: withCall(state.flying, call) }
 }
 
 /** A call that left as `call` takes longer: it is counted as made only at `until`. */
-export function extendedCall(state: BudgetState, call: Flying, until: number): BudgetState {
-  const { flying, known } = withoutOne(state.flying, call)
-  const [id, , weight, own] = call
-  return known ? withLeft({ ...state, flying }, [id, 1, weight, own, until]) : state
-}
-
-function isSame([id, , weight, own]: Flying, [other, , its, each]: Flying): boolean {
-  return id === other && weight === its && own === each
-}
-
-function untilOf([id, , , , until = id]: Flying): number {
-  return until
-}
-
-function withCalls([id, , weight, own, until]: Flying, calls: number): Flying {
-  return until === undefined ? [id, calls, weight, own] : [id, calls, weight, own, until]
-}
-
-/** With one call less under way, if there is one that left as `call`. */
-function withoutOne(flying: readonly Flying[], call: Flying): { flying: readonly Flying[]; known: boolean } {
-  const place = flying.findIndex((one) => isSame(one, call))
-  const there = flying[place]
-  if (!there) return { flying, known: false }
-  return { flying: there[1] > 1 ? flying.with(place, withCalls(there, there[1] - 1)) : flying.toSpliced(place, 1), known: true }
+export function extendedCall(state: BudgetState, call: CallsUnderWay, until: number): BudgetState {
+  return { ...state, flying: withLonger(state.flying, call, until) }
 }
 
 /** A call that left as `call` has ended: it is charged what it cost. */
 export function withReturned(
   budget: Budget,
   state: BudgetState,
-  call: Flying,
+  call: CallsUnderWay,
   { at, ending, units = {}, price }: { at: number; ending: Ending; units: Units | undefined; price: CallPrice },
 ): BudgetState {
-  const { flying, known } = withoutOne(state.flying, call)
-  if (!known) return state // its time was over before, and it was charged then
+  const flying = withoutCall(state.flying, call)
+  if (!flying) return state // its time was over before, and it was charged then
   const [, , weight] = call
   const counts = budget.currency === undefined
   const billed = counts || isBilled(price.unbilled, ending)
@@ -207,7 +174,7 @@ export function upToDate(budget: Budget, state: BudgetState, now: number): Budge
 
 /** The clock was set back: calls under way are waited for no longer than before. */
 export function setBack(state: BudgetState, change: ClockChange): BudgetState {
-  const flying = state.flying.map(([id, calls, weight, own, until = id]): Flying => [id, calls, weight, own, moved(until, change)])
+  const flying = state.flying.map(([id, calls, weight, own, until = id]): CallsUnderWay => [id, calls, weight, own, moved(until, change)])
   return { ...state, flying, metered: state.metered.map(([at, calls]) => [moved(at, change), calls]) }
 }
 
@@ -245,7 +212,7 @@ function turned(budget: Budget, state: BudgetState, now: number): BudgetState {
     if (known) return { ...known, flying, mostUnits: state.mostUnits, others: kept }
     const before = charged(budget, current.billing.start, current.metered, new Big(current.own)).toFixed()
     const folded = { calls: callsIn(current), own: current.own }
-    current = { ...current, start, end, closed: '0', before, level: 'free', announced: 'free', others: kept, folded }
+    current = { ...current, start, end, closed: '0', before, level: 'free', announced: 'free', others: kept, folded, refused: undefined }
   }
   return current
 }
@@ -256,7 +223,10 @@ function levelled(budget: Budget, state: BudgetState): BudgetState {
   const amount = new Big(budget.amount)
   const spent = spentOf(budget, together)
   const over = (share: number) => Number.isFinite(share) && spent.gte(amount.times(share))
-  const level = over(budget.stopAt) ? 'stop' : over(budget.stretchAt) ? 'stretch' : over(budget.warnAt) ? 'warn' : 'free'
+  const { refused } = state
+  const isStopped =
+    over(budget.stopAt) || (refused !== undefined && !mayLeave(budget, { ...together, level: 'free' }, refused, refused[0], false))
+  const level = isStopped ? 'stop' : over(budget.stretchAt) ? 'stretch' : over(budget.warnAt) ? 'warn' : 'free'
   return { ...together, level }
 }
 

@@ -55,7 +55,7 @@ export interface CallPrice {
   readonly unitsUpTo: Readonly<Record<string, number>>
 }
 
-/** What a call is to be held against, and what it can cost. */
+/** What a call is to be compared with, and what it can cost. */
 export interface Spending {
   readonly budgets: readonly Budget[]
   readonly price: CallPrice

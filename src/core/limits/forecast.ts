@@ -54,7 +54,7 @@ const eightyPercent = 1.2816
 /** Moments of a course, at the most. */
 const mostPoints = 60
 
-/** Foresees how far a quota is used at its reset; undefined where there is too little to tell. */
+/** Forecasts how far a quota is used at its reset; undefined where there is too little to tell. */
 export function forecastQuota(input: ForecastInput): QuotaForecast | undefined {
   const { limit, used, now, end, hours } = input
   if (hours.length < fewestHours || now >= end) return undefined

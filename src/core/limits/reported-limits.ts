@@ -55,7 +55,7 @@ export interface ReportedQuota extends Quota {
   readonly header: string | undefined
 }
 
-/** What is said of the quota goes by its name, so that it is held against what is counted here. */
+/** What is said of the quota goes by its name, so that it is compared with what is counted here. */
 function withQuota(limits: readonly ReportedLimit[], quota: ReportedQuota, fields: Fields, now: number): ReportedLimit[] {
   const name = quotaId(quota.per)
   const own = quota.header === undefined ? undefined : fieldValue(fields, quota.header)?.trim()

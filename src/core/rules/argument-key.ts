@@ -13,7 +13,7 @@ export interface KeyOwner {
 /**
  * The key of an operation's call: its name and its arguments, as canonical JSON (RFC 8785) where they are plain data, else as text that
  * tells them apart as well. Arguments left out and arguments given as undefined at the end are the same. Throws `ARGUMENTS_UNKEYABLE`
- * for what cannot be told apart by what it holds.
+ * for what cannot be distinguished by what it holds.
  */
 export function argumentKey(owner: KeyOwner, args: readonly unknown[]): string {
   const given = args.slice(0, args.findLastIndex((arg) => arg !== undefined) + 1)

@@ -31,7 +31,7 @@ function says(answer: AnswerFacts, at: string, is: unknown): boolean {
   return is === undefined ? found !== undefined && found !== null && found !== false : found === is
 }
 
-/** Undefined where the answer is no JSON: whether that is a failure is another question. */
+/** Undefined where the answer is not JSON: whether that is a failure is another question. */
 function jsonOf(answer: AnswerFacts): unknown {
   try {
     return answer.json()

@@ -7,7 +7,7 @@ export interface AnswerFacts {
   readonly status: number | undefined
   /** The value of a header field, or null. */
   header(name: string): string | null
-  /** The JSON of the body, or the value of an operation. Throws where the body is no JSON. */
+  /** The JSON of the body, or the value of an operation. Throws where the body is not JSON. */
   json(): unknown
 }
 

@@ -28,7 +28,7 @@ interface Arrived<T> {
   release(): void
 }
 
-/** `amiss`: it is complete, and says that it failed, or is no JSON though it says so. `abandoned`: nobody waited for its end. */
+/** `amiss`: it is complete, and says that it failed, or is not JSON though it says so. `abandoned`: nobody waited for its end. */
 export type Finished =
   | { readonly kept: Kept }
   | { readonly notKept: NotKept }

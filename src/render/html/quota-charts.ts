@@ -5,7 +5,7 @@ import { countText, momentText } from '../format.js'
 import { faint, lineLegend, palette } from './charts.js'
 import type { Figure } from './figure.js'
 
-/** How each quota was used in its period, what is foreseen up to its reset, and both without the stash. */
+/** How each quota was used in its period, what is forecast up to its reset, and both without the stash. */
 export function quotaCharts({ providers }: Report, zone: string): Figure[] {
   return providers.flatMap((one) => (one.quota && one.quota.course.length > 0 ? [quotaChart(one, one.quota, zone)] : []))
 }
@@ -32,11 +32,11 @@ function quotaChart({ provider }: ProviderReport, quota: QuotaUse, zone: string)
       yAxis: { type: 'value', splitLine: faint },
       series: [
         line('with', past('with'), palette.fresh, 'solid', 2.5),
-        line('foreseen with', next(forecast.with, 'likely', 'with'), palette.fresh, 'dashed'),
+        line('forecast with', next(forecast.with, 'likely', 'with'), palette.fresh, 'dashed'),
         line('eight times in ten', next(forecast.with, 'high', 'with'), palette.fresh, 'dotted', 1),
         line('eight times in ten', next(forecast.with, 'low', 'with'), palette.fresh, 'dotted', 1),
         line('without', past('without'), palette.without, 'solid'),
-        line('foreseen without', next(forecast.without, 'likely', 'without'), palette.without, 'dashed'),
+        line('forecast without', next(forecast.without, 'likely', 'without'), palette.without, 'dashed'),
         line(
           'quota',
           [

@@ -41,7 +41,7 @@ function outcomes(times: readonly TimeReport[], labels: string[]): Figure {
 
 function upstreamAnswers(figures: Figures | Without): number {
   if (!('fromStore' in figures)) return figures.asked
-  return figures.asked - figures.fromStore - figures.stale - figures.errored
+  return figures.asked - figures.fromStore - figures.stale - figures.errored - figures.abandoned
 }
 
 function upstream(times: readonly TimeReport[], labels: string[]): Figure {
