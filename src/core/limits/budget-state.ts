@@ -37,6 +37,8 @@ export interface BudgetState {
   readonly others?: readonly BudgetState[]
   /** What of `metered` and `own` is of earlier periods, or counts in one already, for the clock was set back: calls by weight, and money. */
   readonly folded?: { readonly calls: number; readonly own: string }
+  /** Of a period that was there before the clock was set back: when its calls count no more, for no true period can hold them then. */
+  readonly countsUntil?: number
 }
 
 /** Other periods remembered, at the most. */
@@ -138,6 +140,15 @@ export function withReturned(
 }
 
 function withBought(state: BudgetState, at: number, calls: number, own: string): BudgetState {
+  const others = state.others?.map((later) => {
+    if (later.start <= at || at >= (later.countsUntil ?? 0)) return later
+    const { calls: before, own: ownBefore } = later.folded ?? nothingFolded
+    return { ...bought(later, at, calls, own), folded: { calls: before + calls, own: new Big(ownBefore).plus(own).toFixed() } }
+  })
+  return { ...bought(state, at, calls, own), ...(others && { others }) }
+}
+
+function bought(state: BudgetState, at: number, calls: number, own: string): BudgetState {
   return { ...state, metered: calls > 0 ? [...state.metered, [at, calls]] : state.metered, own: new Big(state.own).plus(own).toFixed() }
 }
 
@@ -185,10 +196,11 @@ function turnedBack(budget: Budget, state: BudgetState, now: number): BudgetStat
   const calls = callsIn(later)
   const own = new Big(later.own).plus(later.closed)
   const { calls: foldedCalls, own: foldedOwn } = later.folded ?? nothingFolded
-  const left: BudgetState = { ...later, flying: [], folded: { calls, own: own.toFixed() } }
+  const countsUntil = now + (later.end - later.start)
+  const left: BudgetState = { ...later, flying: [], folded: { calls, own: own.toFixed() }, countsUntil }
   const rest = others.filter(({ start }) => start !== earlier.start)
-  const next = { ...earlier, flying, mostUnits: later.mostUnits, others: [left, ...rest].slice(0, mostOthers) }
-  return withBought(next, now, Math.max(0, calls - foldedCalls), own.minus(foldedOwn).toFixed())
+  const next = withBought({ ...earlier, others: rest }, now, Math.max(0, calls - foldedCalls), own.minus(foldedOwn).toFixed())
+  return { ...next, flying, mostUnits: later.mostUnits, others: [left, ...(next.others ?? [])].slice(0, mostOthers) }
 }
 
 const nothingFolded = { calls: 0, own: '0' }
@@ -209,7 +221,8 @@ function turned(budget: Budget, state: BudgetState, now: number): BudgetState {
     const { start, end } = periodAround(now, budget.per, budget.zone)
     const kept = [{ ...over, flying: [] }, ...others.filter((one) => one.start !== start)].slice(0, mostOthers)
     const known = others.find((one) => one.start === start)
-    if (known) return { ...known, flying, mostUnits: state.mostUnits, others: kept }
+    if (known && now < (known.countsUntil ?? Number.POSITIVE_INFINITY))
+      return { ...known, flying, mostUnits: state.mostUnits, others: kept }
     const before = charged(budget, current.billing.start, current.metered, new Big(current.own)).toFixed()
     const folded = { calls: callsIn(current), own: current.own }
     current = { ...current, start, end, closed: '0', before, level: 'free', announced: 'free', others: kept, folded, refused: undefined }

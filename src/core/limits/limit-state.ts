@@ -1,8 +1,11 @@
 import { type ClockChange, moved } from './clock-change.js'
 import { alignedWindow, type Limit } from './limit.js'
 
-/** So many calls at one moment, milliseconds since 1970-01-01T00:00Z. `folded`: how many of them count in an earlier window already. */
-type CallsAt = readonly [at: number, calls: number, folded?: number]
+/**
+ * So many calls at one moment, milliseconds since 1970-01-01T00:00Z. Of an aligned window that was there before the clock was set back:
+ * `folded`, how many of them count in an earlier window too, and `until`, when they count no more, for no true window can hold them then.
+ */
+type CallsAt = readonly [at: number, calls: number, folded?: number, until?: number]
 
 /** So many calls under way. `id`: when they were to be taken for ended at first; `until`: when they are, where that is another moment by now. */
 type CallsFlying = readonly [id: number, calls: number, until?: number]
@@ -106,10 +109,10 @@ export function setBack(limit: Limit, state: LimitState, change: ClockChange): L
     const back = state.ended.reduce((sum: readonly CallsAt[], [one, calls]) => added(sum, [moved(one, change), calls]), [])
     return { ...state, ...moment, flying, ended: back }
   }
-  const { end } = alignedWindow(limit, now)
-  const later = state.ended.filter(([one]) => one >= end)
-  const unfolded = later.reduce((sum, [, calls, folded = 0]) => sum + calls - folded, 0)
-  const others = state.ended.map((one): CallsAt => (one[0] >= end ? [one[0], one[1], one[1]] : one))
+  const { start, end } = alignedWindow(limit, now)
+  const until = now + (end - start)
+  const unfolded = state.ended.reduce((sum, [one, calls, folded = 0]) => (one >= end ? sum + calls - folded : sum), 0)
+  const others = state.ended.map(([one, calls, ...rest]): CallsAt => (one >= end ? [one, calls, calls, until] : [one, calls, ...rest]))
   return { ...state, flying, ended: unfolded > 0 ? inWindow(limit, others, [now, unfolded]) : others }
 }
 
@@ -133,21 +136,23 @@ function landed(limit: Limit, state: LimitState, at: number, calls: number): Lim
   return { ...state, ended: added(state.ended, [Math.ceil(at / step) * step, calls]), ...(overAt !== undefined && { overAt }) }
 }
 
-/** Calls of one window together, by the last of them: they all stop counting with it. */
+/** Calls of one window together, by the last of them: they all stop counting with it. While a later window counts, they count in it too. */
 function inWindow(limit: Limit & { kind: 'aligned' }, ended: readonly CallsAt[], [at, calls]: CallsAt): readonly CallsAt[] {
   const { start, end } = alignedWindow(limit, at)
-  const place = ended.findIndex(([one]) => one >= start && one < end)
-  const there = ended[place]
-  if (!there) return added(ended, [at, calls])
-  const [last, before, folded] = there
-  return ended.with(place, folded ? [Math.max(at, last), before + calls, folded] : [Math.max(at, last), before + calls])
+  const both = ended.map((one): CallsAt => {
+    const [later, count, folded = 0, until = 0] = one
+    return later >= end && at < until ? [later, count + calls, folded + calls, until] : one
+  })
+  const place = both.findIndex(([one, , , until]) => one >= start && one < end && until === undefined)
+  const there = both[place]
+  return there ? both.with(place, [Math.max(at, there[0]), there[1] + calls]) : added(both, [at, calls])
 }
 
 /** The ended calls that count now. */
 function counting(limit: Limit, { ended }: LimitState, now: number): readonly CallsAt[] {
   if (limit.kind !== 'aligned') return ended
   const { start, end } = alignedWindow(limit, now)
-  return ended.filter(([at]) => at >= start && at < end)
+  return ended.filter(([at, , , until]) => at >= start && at < end && (until === undefined || now < until))
 }
 
 function withoutOld(limit: Limit, state: LimitState, now: number): LimitState {
@@ -180,7 +185,7 @@ function levelOf(limit: Limit & { kind: 'bucket' }, { level = limit.calls, at }:
   return Math.min(limit.calls, level + Math.max(0, now - (at ?? now)) / limit.perCallMs)
 }
 
-function total(calls: readonly (readonly [number, number, number?])[]): number {
+function total(calls: readonly (readonly [number, number, number?, number?])[]): number {
   let sum = 0
   for (const [, count] of calls) sum += count
   return sum
@@ -212,6 +217,6 @@ function withoutFlying(flying: readonly CallsFlying[], id: number): { flying: re
 function added(calls: readonly CallsAt[], [at, count]: CallsAt): CallsAt[] {
   const place = calls.findLastIndex(([one]) => one <= at)
   const there = calls[place]
-  if (there?.[0] === at) return calls.with(place, [at, there[1] + count])
+  if (there?.[0] === at && there.length === 2) return calls.with(place, [at, there[1] + count])
   return [...calls.slice(0, place + 1), [at, count], ...calls.slice(place + 1)]
 }
