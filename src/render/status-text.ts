@@ -51,11 +51,11 @@ function providerRows(provider: ProviderStatus, now: number, { colors, zone }: {
     rows.push(['  reported', name || 'by the provider', `${countText(left)}${of} left`, `until ${when(until)}`])
   }
   if (provider.pausedUntil !== null) rows.push(['  reported', 'to wait', '', `until ${when(provider.pausedUntil)}`])
-  for (const { endpoint, failures, until, state } of provider.holdOffs) {
+  for (const { endpoint, path, failures, until, state } of provider.holdOffs) {
     const words = { 'held-off': colors.red('held off'), trying: 'one call tries', over: 'the next call tries' }
     rows.push([
       '  hold-off',
-      endpoint ?? 'the whole provider',
+      [endpoint ?? 'the whole provider', path].filter(Boolean).join(' '),
       words[state],
       `${countText(failures)} ${failures === 1 ? 'failure' : 'failures'}, until ${when(until)}`,
     ])

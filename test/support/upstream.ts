@@ -3,6 +3,10 @@ import type { AddressInfo } from 'node:net'
 import { openStash, type ProviderOptions, type Stash, type StashConfig } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { flightFetch } from '../../examples/harbour/flight-fetch.js'
+import { asynchronousStore } from './wrapped-store.js'
+
+/** Whether scenes play on a store that answers a tick later, unless they bring one of their own. */
+const isAsynchronous = process.env.STASHEN_TEST_STORE === 'asynchronous'
 
 /** 30 June 2026, 12:00 UTC. */
 export const noon = Date.parse('2026-06-30T12:00:00Z')
@@ -47,6 +51,7 @@ export async function scene(play: (scene: Scene) => Promise<void>, { provider, c
   const base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
   const open = (more: Partial<StashConfig> = {}) =>
     openStash({
+      ...(isAsynchronous && { store: asynchronousStore() }),
       ...{ clock, fetch, random: () => 0, warn: (message: string) => void warnings.push(message) },
       providers: { ebbline: { endpoints: { tides }, ...provider, baseUrl: base } },
       ...config,

@@ -39,7 +39,7 @@ const connectionFields = [
  */
 export function reusableFields(fields: Fields, { withCookies = false, withheld = [] as readonly string[] } = {}): Fields {
   const named = fields.filter(([name]) => name === 'connection').flatMap(([, value]) => value.toLowerCase().split(/\s*,\s*/))
-  return without(fields, [...connectionFields, ...named, ...(withCookies ? [] : ['set-cookie']), ...withheld, 'age', 'cache-status'])
+  return without(fields, [...connectionFields, ...named, ...(withCookies ? [] : ['set-cookie']), ...withheld, 'age'])
 }
 
 function without(fields: Fields, names: readonly string[]): Fields {

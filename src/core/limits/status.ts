@@ -1,4 +1,5 @@
 import type { BudgetLevel } from './budget.js'
+import type { HoldOff } from './hold-off.js'
 import type { Limit } from './limit.js'
 import { notYetDue } from './limit-bound.js'
 import { roomAgain, roomIn } from './limit-state.js'
@@ -53,6 +54,8 @@ export interface BudgetStatus {
 export interface HoldOffStatus {
   /** Null: the provider as a whole. */
   readonly endpoint: string | null
+  /** The one path that is held off, of an endpoint that covers many; null where all of it is. */
+  readonly path: string | null
   readonly failures: number
   readonly until: string
   /** `held-off`: nobody asks; `trying`: one call tries whether it is over; `over`: the next call will. */
@@ -73,14 +76,16 @@ export function statusOf(provider: string, state: ProviderState, now: number): P
       .filter(({ until, name }) => until > now && !ofName(state.limits, name))
       .map(({ name, left, calls, until }) => ({ name, left: Math.max(0, left), calls: calls ?? null, until: iso(until) })),
     pausedUntil: pausedUntil !== undefined && pausedUntil > now ? iso(pausedUntil) : null,
-    holdOffs: heldOff.map(([endpoint, { failures, until, trialUntil = 0 }]) => ({
-      ...{ endpoint, failures, until: iso(until) },
-      state: now < until ? 'held-off' : now < trialUntil ? 'trying' : 'over',
-    })),
+    holdOffs: heldOff.map(([scope, holdOff]) => holdOffStatus(scope, holdOff, now)),
     waiting: waitingIn(state, now),
     lastSuccessAt: lastSuccessAt === undefined ? null : iso(lastSuccessAt),
     lastError: lastError ? { ...lastError, at: iso(lastError.at) } : null,
   }
+}
+
+function holdOffStatus(scope: string | null, { failures, until, trialUntil = 0 }: HoldOff, now: number): HoldOffStatus {
+  const [endpoint = null, path = null] = scope?.split(' ') ?? []
+  return { endpoint, path, failures, until: iso(until), state: now < until ? 'held-off' : now < trialUntil ? 'trying' : 'over' }
 }
 
 function reportedOf({ reported }: ProviderState, id: string, now: number): ReportedLimit | undefined {

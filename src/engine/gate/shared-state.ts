@@ -73,29 +73,29 @@ export class SharedState<S, E> {
 
   /** Decides by the state as it is recorded, and records the event that comes of it, in one step that no other process can come between. */
   decide<T>(decide: Decide<S, E, T>): Maybe<T> {
-    if (!this.#writing) {
-      let result: Maybe<T> | undefined
-      let failure: { readonly error: unknown } | undefined
-      const settled = this.#write([
-        {
-          decide,
-          settle: (decided) => {
-            result = decided as T
-          },
-          fail: (error) => {
-            failure = { error }
-          },
-        },
-      ])
-      const outcome = () => {
-        if (failure) throw failure.error
-        return result as T
-      }
-      return settled instanceof Promise ? settled.then(outcome) : outcome()
+    let now: { readonly result: T } | { readonly error: unknown } | undefined
+    let later: { resolve(result: T): void; reject(error: unknown): void } | undefined
+    const waiting: Waiting<S, E> = {
+      decide,
+      settle(result) {
+        if (later) later.resolve(result as T)
+        else now = { result: result as T }
+      },
+      fail(error) {
+        if (later) later.reject(error)
+        else now = { error }
+      },
     }
-    return new Promise<T>((resolve, reject) => {
-      this.#waiting.push({ decide, settle: resolve as (result: unknown) => void, fail: reject })
-    })
+    if (this.#writing) this.#waiting.push(waiting)
+    else void this.#write([waiting])
+    const done = now as { readonly result: T } | { readonly error: unknown } | undefined
+    if (done === undefined) {
+      return new Promise<T>((resolve, reject) => {
+        later = { resolve, reject }
+      })
+    }
+    if ('error' in done) throw done.error
+    return done.result
   }
 
   /** Writes what is pending, if the store takes it. */
