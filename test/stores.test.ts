@@ -103,6 +103,19 @@ describe('stores', () => {
       })
     }
 
+    it('is given back when its stash is closed: no file handle stays open, and nothing beside it', async () => {
+      const handles = () => readdirSync('/proc/self/fd').length
+      const before = handles()
+      for (let i = 0; i < 40; i++) {
+        const stash = await openStash({ store: sqliteStore(file(`closed-${i % 2}.db`)) })
+        const find = stash.operation('skerrylight.find', async (name: string) => name, { freshFor: '1 day' })
+        await find(`Marram ${i}`)
+        await stash.close()
+      }
+      expect(handles()).to.be.at.most(before + 2)
+      expect(readdirSync(file('.')).filter((name) => /^closed-\d\.db-/.test(name))).to.eql([])
+    })
+
     it('is refused in a folder that does not exist, while locked, and when it may only be read', async () => {
       const messageOf = (path: string) =>
         openStash({ store: sqliteStore(path) }).then(

@@ -1,8 +1,11 @@
+import type { Maybe } from '../../core/ports/maybe.js'
+
 /** The few things asked of an SQLite library. Everything is done at once, nothing is awaited. */
 export interface SqliteDriver {
   exec(sql: string): void
   prepare(sql: string): Statement
-  close(): void
+  /** Gives the file back; statements must not be used, nor kept, afterwards. */
+  close(): Maybe<void>
   /** What an error of the library means. */
   troubleOf(error: unknown): SqliteTrouble
 }
@@ -32,7 +35,12 @@ export interface RawDatabase {
   close(): void
 }
 
-export function driverOf(database: RawDatabase, troubleOf: SqliteDriver['troubleOf']): SqliteDriver {
+/** `released`: what is to be done after closing so that nothing of the file is held any more. */
+export function driverOf(
+  database: RawDatabase,
+  troubleOf: SqliteDriver['troubleOf'],
+  released: () => Maybe<void> = () => {},
+): SqliteDriver {
   return {
     exec: (sql) => database.exec(sql),
     prepare(sql) {
@@ -43,7 +51,10 @@ export function driverOf(database: RawDatabase, troubleOf: SqliteDriver['trouble
         run: (...parameters) => Number(statement.run(...parameters).changes),
       }
     },
-    close: () => database.close(),
+    close() {
+      database.close()
+      return released()
+    },
     troubleOf,
   }
 }

@@ -1,3 +1,5 @@
+import { setFlagsFromString } from 'node:v8'
+import { runInNewContext } from 'node:vm'
 import { driverOf, type RawDatabase, type SqliteDriver, type SqliteTrouble, troubleOfCode } from './driver.js'
 
 /** What is used of the package `libsql`. */
@@ -8,7 +10,16 @@ export type Libsql = new (file: string) => RawDatabase
  * for something else and ends the process: no statement of ours has bytes alone.
  */
 export function openLibsqlDriver(Database: Libsql, file: string): SqliteDriver {
-  return driverOf(new Database(file), troubleOf)
+  return driverOf(new Database(file), troubleOf, release)
+}
+
+/** The library closes a file only once its statements are collected, and has no other way to let go of them. */
+async function release(): Promise<void> {
+  setFlagsFromString('--expose-gc')
+  const collect = runInNewContext('gc') as () => void
+  await new Promise((done) => setImmediate(done)) // until what has just been used is out of reach
+  collect()
+  await new Promise((done) => setImmediate(done)) // until the finalizers have run
 }
 
 function troubleOf(error: unknown): SqliteTrouble {

@@ -1,3 +1,4 @@
+import type { Maybe } from '../../core/ports/maybe.js'
 import type { Opening } from '../../core/ports/store.js'
 import { type SqliteDriver, type Statement, transactions } from './driver.js'
 import { openFile } from './open-file.js'
@@ -10,8 +11,8 @@ export class SqliteFile {
   #opening!: Opening
   #onNewFile: () => void = () => {}
   #identity: string | undefined
-  #driver!: SqliteDriver
-  #inTransaction!: ReturnType<typeof transactions>
+  #driver: SqliteDriver = closedDriver
+  #inTransaction: ReturnType<typeof transactions> = () => closedDriver.prepare('') as never
   #statements = new Map<string, Statement>()
 
   constructor(path: string, readOnly: boolean) {
@@ -75,8 +76,24 @@ export class SqliteFile {
   }
 
   /** Leaves everything in the one file, so that it can be copied or moved. */
-  close(): void {
-    if (!this.#readOnly) this.#driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
-    this.#driver.close()
+  close(): Maybe<void> {
+    const driver = this.#driver
+    if (!this.#readOnly) driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
+    this.#statements.clear()
+    this.#driver = closedDriver
+    this.#inTransaction = () => closedDriver.prepare('') as never
+    return driver.close()
   }
+}
+
+/** Stands for a file that is not open. */
+const closedDriver: SqliteDriver = {
+  exec: notOpen,
+  prepare: notOpen,
+  close() {},
+  troubleOf: () => 'other',
+}
+
+function notOpen(): never {
+  throw new Error('the store is not open')
 }
