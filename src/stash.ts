@@ -27,8 +27,7 @@ export type ReportBy = (typeof reportBys)[number]
 
 /** How things stand at a moment. */
 export interface StashStatus {
-  /** ISO 8601. */
-  readonly at: string
+  readonly at: Date
   /** `trouble`: what is wrong with it, null where nothing is. Entries and bytes are null while it cannot be read. */
   readonly store: { readonly trouble: string | null; readonly entries: number | null; readonly bytes: number | null }
   readonly providers: readonly ProviderStatus[]

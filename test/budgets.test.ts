@@ -164,7 +164,7 @@ describe('budgets', () => {
       expect((await stash.status()).providers[0]?.budgets).to.eql([
         {
           ...{ budget: 'budget of 10 calls per day', amount: '10', currency: null, spent: '10', level: 'stop' },
-          until: '2026-06-30T22:00:00.000Z',
+          until: new Date('2026-06-30T22:00:00.000Z'),
         },
       ])
       expect(events).to.have.length(3)
@@ -186,7 +186,7 @@ describe('budgets', () => {
         expect((await stash.status()).providers[0]?.budgets).to.eql([
           {
             ...{ budget: 'budget of EUR 1.3 per month', amount: '1.3', currency: 'EUR', spent: '0.61', level: 'free' },
-            until: '2026-07-01T00:00:00.000Z',
+            until: new Date('2026-07-01T00:00:00.000Z'),
           },
         ])
         expect((await stash.report()).totals.with?.money).to.eql([{ currency: 'EUR', amount: '0.61' }])

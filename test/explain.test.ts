@@ -45,13 +45,13 @@ describe('stash.explain', () => {
         })
         expect(fresh.stored).to.eql({
           key: first.key,
-          storedAt: noon,
+          storedAt: new Date(noon),
           ageMs: 30_000,
-          freshUntil: noon + minute,
+          freshUntil: new Date(noon + minute),
           freshBy: 'rule',
-          refreshableUntil: noon + minute,
+          refreshableUntil: new Date(noon + minute),
           mustRevalidate: false,
-          usableUntil: noon + 61 * minute,
+          usableUntil: new Date(noon + 61 * minute),
           bytes: 7,
         })
         await clock.sleep(minute)

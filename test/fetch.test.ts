@@ -22,7 +22,7 @@ describe('stash.fetch', () => {
           how,
           reason,
           ageMs,
-          freshUntil,
+          freshUntil?.getTime(),
         ]
       }
       expect(await ask()).to.eql([

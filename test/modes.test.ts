@@ -24,7 +24,7 @@ describe('rules and modes', () => {
         expect([await ttl('/plain'), await ttl('/own'), await ttl('/long'), await ttl('/never')]).to.eql(['60', '1', '86400', undefined])
         expect(await ttl('/plain', { method: 'POST' }), 'freshness from defaults holds for GET only').to.equal(undefined)
         const find = stash.operation('ebbline.find', async () => 1, { set: 'daily' })
-        expect((await find.withOutcome()).outcome.freshUntil).to.equal(Date.parse('2026-07-01T12:00Z'))
+        expect((await find.withOutcome()).outcome.freshUntil).to.eql(new Date('2026-07-01T12:00Z'))
       },
       { provider, config: { sets } },
     )

@@ -95,7 +95,7 @@ describe('reports', () => {
     })
     expect(quayrate?.without.latencyMs?.median).to.be.within(2_970, 3_030)
     expect(ebbline?.with?.latencyMs?.median, 'two of five waited for nothing').to.be.within(198, 202)
-    expect([since, until]).to.eql(['2026-06-30T21:30:00.000Z', '2026-06-30T21:42:00.000Z'])
+    expect([since, until]).to.eql([new Date('2026-06-30T21:30:00.000Z'), new Date('2026-06-30T21:42:00.000Z')])
     for (const side of ['without', 'with'] as const) {
       const sum = (key: 'asked' | 'upstream') =>
         providers.flatMap(({ endpoints }) => endpoints).reduce((total, one) => total + (one[side]?.[key] ?? 0), 0)
@@ -147,12 +147,18 @@ describe('reports', () => {
     const stash = await reading(store)
     const quota = async (since?: number) => (await stash.report(since === undefined ? {} : { since })).providers[0]?.quota
     expect(await quota()).to.deep.include({
-      ...{ limit: 10, per: 'day', zone: 'Europe/Oslo', from: '2026-06-29T22:00:00.000Z', until: '2026-06-30T22:00:00.000Z' },
+      ...{
+        limit: 10,
+        per: 'day',
+        zone: 'Europe/Oslo',
+        from: new Date('2026-06-29T22:00:00.000Z'),
+        until: new Date('2026-06-30T22:00:00.000Z'),
+      },
       used: { measuring: 0, reusing: 3 },
     })
     expect((await quota(start + 10 * minute))?.used.reusing, 'all of the day counts').to.equal(3)
     await play(store, clock, 'reuse', ['wait', 'wait', 'd'])
-    expect(await quota()).to.deep.include({ from: '2026-06-30T22:00:00.000Z', used: { measuring: 0, reusing: 1 } })
+    expect(await quota()).to.deep.include({ from: new Date('2026-06-30T22:00:00.000Z'), used: { measuring: 0, reusing: 1 } })
   })
 
   it('price units by what each answer cost when it was fetched, made and saved, from pointers, fields and functions', async () => {
@@ -218,8 +224,8 @@ describe('reports', () => {
         const hours = async () => (await stash.report({ by: 'hour' })).times?.map(({ from, until, with: its }) => [from, until, its?.asked])
         const [whole, byHour] = [await stash.report(), await hours()]
         expect(byHour).to.eql([
-          ['2026-06-30T21:00:00.000Z', '2026-06-30T22:00:00.000Z', 4],
-          ['2026-06-30T22:00:00.000Z', '2026-06-30T23:00:00.000Z', 1],
+          [new Date('2026-06-30T21:00:00.000Z'), new Date('2026-06-30T22:00:00.000Z'), 4],
+          [new Date('2026-06-30T22:00:00.000Z'), new Date('2026-06-30T23:00:00.000Z'), 1],
         ])
         for (const age of [2 * 60 * minute, 1.5 * day]) {
           await till(age)
@@ -241,13 +247,13 @@ describe('reports', () => {
           old.times?.map(({ from, until }) => [from, until]),
           'cut where days of the zones begin, and where prices came to be known',
         ).to.eql([
-          ['2026-06-30T21:30:00.000Z', '2026-06-30T22:00:00.000Z'],
-          ['2026-06-30T22:00:00.000Z', '2026-07-01T00:00:00.000Z'],
+          [new Date('2026-06-30T21:30:00.000Z'), new Date('2026-06-30T22:00:00.000Z')],
+          [new Date('2026-06-30T22:00:00.000Z'), new Date('2026-07-01T00:00:00.000Z')],
         ])
         expect(old.times?.reduce((sum, { with: its }) => sum + (its?.asked ?? 0), 0)).to.equal(5)
         expect((await stash.report({ by: 'day', zone: 'Europe/Oslo' })).times?.map(({ from, with: its }) => [from, its?.asked])).to.eql([
-          ['2026-06-29T22:00:00.000Z', 4],
-          ['2026-06-30T22:00:00.000Z', 1],
+          [new Date('2026-06-29T22:00:00.000Z'), 4],
+          [new Date('2026-06-30T22:00:00.000Z'), 1],
         ])
         await stash.close()
       })(),

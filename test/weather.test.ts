@@ -111,8 +111,8 @@ describe('limits and the queue', () => {
       expect(await got(stash, stash, `${base}/tides/1`), 'its other endpoints neither').to.equal('LIMIT_REACHED')
       expect(received).to.have.length(2)
       const [status] = (await stash.status()).providers
-      expect(status).to.deep.include({ pausedUntil: '2026-06-30T12:05:00.000Z', limits: [] })
-      expect(status?.reported).to.eql([{ name: 'x-ratelimit-', left: 1, calls: 10, until: '2026-06-30T12:05:00.000Z' }])
+      expect(status).to.deep.include({ pausedUntil: new Date('2026-06-30T12:05:00.000Z'), limits: [] })
+      expect(status?.reported).to.eql([{ name: 'x-ratelimit-', left: 1, calls: 10, until: new Date('2026-06-30T12:05:00.000Z') }])
       await clock.sleep(4 * minute)
       now.answer = json(() => ({}))
       expect(await got(stash, stash, `${base}/tides/1`)).to.equal('200 forwarded absent')
@@ -271,7 +271,10 @@ describe('an upstream that fails', () => {
       async (now) => {
         const { stash, open, clock, base, received } = now
         const told: string[] = []
-        stash.on('hold-off', ({ endpoint: which, failures, until }) => void told.push(`${which} ${failures} ${until - clock.now()}`))
+        stash.on(
+          'hold-off',
+          ({ endpoint: which, failures, until }) => void told.push(`${which} ${failures} ${Number(until) - clock.now()}`),
+        )
         stash.on('recovered', ({ what }) => void told.push(what))
         const good = now.answer
         now.answer = json(() => ({}), 500)

@@ -37,7 +37,7 @@ function withoutSecrets(event: object): object {
 const spot = ({ provider, endpoint }: { provider: string; endpoint: string | null }) =>
   endpoint === null ? `provider ${provider}` : `${provider}.${endpoint}`
 
-const iso = (at: number) => new Date(at).toISOString()
+const iso = (at: Date) => at.toISOString()
 
 const levelWords = { warn: 'nearly spent', stretch: 'stretched with older answers', stop: 'spent, nothing leaves' } as const
 
@@ -51,7 +51,7 @@ const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [L
   stale: (event) => ['info', `${spot(event)}: an older answer was given (${event.reason})`],
   limited: (event) => [
     event.doing === 'refused' ? 'warn' : 'info',
-    `${spot(event)}: ${event.doing === 'refused' ? 'a call was not let out' : 'a call waits'} (${event.limit}), room again at ${iso(event.retryAt)}`,
+    `${spot(event)}: ${event.doing === 'refused' ? 'a call was not let out' : 'a call waits'} (${event.limit}), ${event.retryAt ? `room again at ${iso(event.retryAt)}` : 'never to be let out'}`,
   ],
   budget: ({ provider, budget, level, spent, until }) => [
     level === 'warn' ? 'warn' : 'error',

@@ -39,7 +39,7 @@ export async function traceCalls(stash: Pick<Stash, 'on'>, api?: Api): Promise<(
         context.active(),
       )
       if (failed) span.setStatus({ code: SpanStatusCode.ERROR })
-      span.end(event.beganAt + event.ms)
+      span.end(event.beganAt.getTime() + event.ms)
       if (event.method !== undefined) duration.record(event.ms / 1000, attributes)
     }),
     stash.on('call', ({ provider, endpoint, how }) => {

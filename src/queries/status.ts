@@ -4,7 +4,7 @@ import type { StashStatus } from '../stash.js'
 
 /** How things stand by what a store knows; `trouble` is what is known to be wrong with it. */
 export async function readStatus(store: Store, now: number, trouble?: string): Promise<StashStatus> {
-  const at = new Date(now).toISOString()
+  const at = new Date(now)
   try {
     const { entries, bytes } = await store.entries.size()
     return { at, store: { trouble: trouble ?? null, entries, bytes }, providers: await statusOfProviders(store.records, now) }

@@ -51,7 +51,7 @@ export function comparisonText({ before, after }: BeforeAfter, { colors, zone }:
 
 function spanText({ since, until }: Report, zone: string): string {
   if (since === null || until === null) return ''
-  return `${momentText(since, zone)} to ${momentText(until, zone)} (${zone}), ${ageText(Date.parse(until) - Date.parse(since))}`
+  return `${momentText(since, zone)} to ${momentText(until, zone)} (${zone}), ${ageText(until.getTime() - since.getTime())}`
 }
 
 function linesOf(before: Report, after: Report): ComparedLine[] {

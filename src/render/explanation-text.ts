@@ -8,9 +8,10 @@ const doings = { serve: 'answered from store', call: 'sent upstream', pass: 'pas
 export function explanationText(explanation: Explanation, { colors, zone, now }: { colors: Colors; zone: string; now: number }): string {
   const { provider, endpoint, nearMisses, mode, key, leftOut, stored, would, because, reason, blockedBy, olderAnswerOnFailure } =
     explanation
-  const moment = (at: number) => momentText(new Date(at).toISOString(), zone)
-  const until = (at: number) =>
-    at > now ? `until ${moment(at)} (for ${ageText(at - now)} more)` : `until ${moment(at)} (over for ${ageText(now - at)})`
+  const until = (at: Date) => {
+    const left = at.getTime() - now
+    return `until ${momentText(at, zone)} (${left > 0 ? `for ${ageText(left)} more` : `over for ${ageText(-left)}`})`
+  }
   const rows: [string, string][] = [
     ['endpoint', endpoint ? `${provider}.${endpoint}, mode ${mode}` : provider ? `none of ${provider}` : 'none'],
     ...nearMisses.map((near): [string, string] => ['nearly', `${near.provider}.${near.endpoint}: ${near.difference}`]),
@@ -25,7 +26,9 @@ export function explanationText(explanation: Explanation, { colors, zone, now }:
         ] as [string, string][])
       : []),
     ['a call now', `would be ${colors.bold(doings[would])}: ${because} (${reason})`],
-    ...(blockedBy && would !== 'serve' ? [['in the way', `${blockedBy.what}, ${until(blockedBy.until)}`] as [string, string]] : []),
+    ...(blockedBy && would !== 'serve'
+      ? [['blocked by', [blockedBy.what, blockedBy.until && until(blockedBy.until)].filter(Boolean).join(', ')] as [string, string]]
+      : []),
     ...(would === 'call' ? [['if it fails', olderAnswerOnFailure ? 'the older answer' : 'the error itself'] as [string, string]] : []),
   ]
   return `${rows.map(([name, text]) => `${colors.dim(name.padEnd(11))}  ${text}`).join('\n')}\n`

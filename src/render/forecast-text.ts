@@ -33,7 +33,7 @@ function wordsOf({ usedNow, usedAtReset, runsOutAt }: QuotaForecast, limit: numb
   const used = `${rangeText(usedAtReset)} of ${countText(limit)} calls`
   if (usedNow >= limit) return `${used}, used up already`
   if (!runsOutAt.earliest) return `${used}, enough`
-  const moment = (iso: string) => momentText(iso, zone).slice(5) // the year stands before
+  const moment = (at: Date) => momentText(at, zone).slice(5) // the year stands before
   if (!runsOutAt.likely) return `${used}, likely enough, may run out from ${moment(runsOutAt.earliest)} on`
   const latest = runsOutAt.latest ? ` to ${moment(runsOutAt.latest)}` : ' or later, or not at all'
   return `${used}, runs out about ${moment(runsOutAt.likely)} (${moment(runsOutAt.earliest)}${latest})`

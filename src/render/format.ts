@@ -45,9 +45,9 @@ export function shareText(part: number, whole: number): string {
 }
 
 /** A moment in a time zone, to the minute, e.g. `2026-06-30 06:00`; `medium`: to the second. */
-export function momentText(iso: string, zone: string, timeStyle: 'short' | 'medium' = 'short'): string {
+export function momentText(moment: Date, zone: string, timeStyle: 'short' | 'medium' = 'short'): string {
   const parts = new Intl.DateTimeFormat('sv-SE', { timeZone: zone, dateStyle: 'short', timeStyle })
-  return parts.format(new Date(iso))
+  return parts.format(moment)
 }
 
 /** A length of time to two units at the most, e.g. `3 h 20 min`. */

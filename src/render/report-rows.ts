@@ -39,14 +39,16 @@ export const columns = [
 
 /** A report as flat records: each endpoint, then each provider, then all, then each hour or day; one more for each further currency. */
 export function reportRows({ since, until, providers, totals, times = [] }: Report): ReportRow[] {
-  const whole = { from: since ?? '', until: until ?? '' }
+  const whole = { from: since?.toISOString() ?? '', until: until?.toISOString() ?? '' }
   return [
     ...providers.flatMap(({ provider, endpoints, ...inAll }) => [
       ...endpoints.flatMap((one) => rowsOf({ ...whole, provider, endpoint: one.endpoint }, one)),
       ...rowsOf({ ...whole, provider, endpoint: '' }, inAll),
     ]),
     ...rowsOf({ ...whole, provider: '', endpoint: '' }, totals),
-    ...times.flatMap((time) => rowsOf({ from: time.from, until: time.until, provider: '', endpoint: '' }, time)),
+    ...times.flatMap((time) =>
+      rowsOf({ from: time.from.toISOString(), until: time.until.toISOString(), provider: '', endpoint: '' }, time),
+    ),
   ]
 }
 

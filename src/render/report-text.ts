@@ -91,7 +91,7 @@ function periodLines({ providers }: Report, zone: string, money: MoneyWriter): s
 }
 
 function isLong({ from, until }: PricedPeriod): boolean {
-  return Date.parse(until) - Date.parse(from) > 25 * 3_600_000
+  return until.getTime() - from.getTime() > 25 * 3_600_000
 }
 
 function periodText({ currency, amount, from, until, partial }: PricedPeriod, zone: string, money: MoneyWriter): string {

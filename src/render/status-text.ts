@@ -7,14 +7,14 @@ import type { Colors } from './text-options.js'
 
 /** What `statusText` writes down. */
 export interface StatusModel {
-  readonly at: string
+  readonly at: Date
   readonly store: { readonly trouble: string | null; readonly entries: number | null; readonly bytes: number | null }
   readonly providers: readonly ProviderStatus[]
 }
 
 /** How things stand, as text for a terminal; moments in `zone` (IANA). */
 export function statusText({ at, store, providers }: StatusModel, { colors, zone }: { colors: Colors; zone: string }): string {
-  const now = Date.parse(at)
+  const now = at.getTime()
   const size = store.entries === null ? '' : `, ${countText(store.entries)} entries, ${countText(store.bytes)} bytes`
   const health = store.trouble === null ? `${colors.green('works')}${size}` : `${colors.red('in trouble')}: ${store.trouble}`
   const table = new Table({ style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 }, chars: noLines })
@@ -30,9 +30,11 @@ type Rows = Parameters<InstanceType<typeof Table>['push']>
 
 function providerRows(provider: ProviderStatus, now: number, { colors, zone }: { colors: Colors; zone: string }): Rows {
   const rows: Rows = []
-  const moment = (iso: string) => momentText(iso, zone, 'medium')
-  const when = (iso: string) =>
-    `${moment(iso)} (${Date.parse(iso) > now ? `in ${ageText(Date.parse(iso) - now)}` : `${ageText(now - Date.parse(iso))} ago`})`
+  const moment = (at: Date) => momentText(at, zone, 'medium')
+  const when = (at: Date) => {
+    const left = at.getTime() - now
+    return `${moment(at)} (${left > 0 ? `in ${ageText(left)}` : `${ageText(-left)} ago`})`
+  }
   for (const { limit, left, calls, leftInBackground, roomAgainAt, reported } of provider.limits) {
     const again = roomAgainAt === null ? '' : `room again by ${when(roomAgainAt)}`
     const count = `${countText(left)} of ${countText(calls)} left`

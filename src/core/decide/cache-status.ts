@@ -11,7 +11,7 @@ export function cacheStatus(outcome: Outcome, now: number): string {
     if (outcome.stored) parts.push('stored')
     if (outcome.how === 'collapsed') parts.push('collapsed')
   }
-  if (outcome.freshUntil !== undefined) parts.push(`ttl=${Math.floor((outcome.freshUntil - now) / 1000)}`)
+  if (outcome.freshUntil !== undefined) parts.push(`ttl=${Math.floor((outcome.freshUntil.getTime() - now) / 1000)}`)
   parts.push(`detail=${outcome.reason}`)
   return parts.join('; ')
 }

@@ -32,7 +32,8 @@ export interface StashEvents {
   /** A call would have passed a limit: it waits for a place, or is refused. */
   readonly limited: Spot & {
     readonly limit: string
-    readonly retryAt: number
+    /** When it may try again, as far as is known; null where waiting does not help. */
+    readonly retryAt: Date | null
     readonly doing: 'waiting' | 'refused'
     readonly inBackground: boolean
   }
@@ -47,12 +48,12 @@ export interface StashEvents {
     readonly spent: string
     readonly amount: string
     readonly currency: string | null
-    readonly until: number
+    readonly until: Date
   }
   /** An upstream call is made again. */
   readonly retry: Spot & { readonly attempt: number; readonly afterMs: number }
   /** Calls failed, so nobody asks for a while; `endpoint` is null where that holds for the whole provider. */
-  readonly 'hold-off': HoldOffFacts & { readonly failures: number; readonly until: number; readonly what: string }
+  readonly 'hold-off': HoldOffFacts & { readonly failures: number; readonly until: Date; readonly what: string }
   /** What was held off answers again, or the store works again. */
   readonly recovered: (HoldOffFacts & { readonly what: 'upstream' }) | { readonly what: 'store' }
   /** The store fails: calls go on without it. Once an episode. */
@@ -73,8 +74,8 @@ export interface UpstreamCallFacts {
   readonly method?: string | undefined
   readonly url?: string | undefined
   readonly status?: number | undefined
-  /** When it began, milliseconds since 1970-01-01T00:00Z, and how long it took. */
-  readonly beganAt: number
+  /** When it began, and how long it took. */
+  readonly beganAt: Date
   readonly ms: number
   /** From 1; more for repetitions. */
   readonly attempt: number

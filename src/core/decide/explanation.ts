@@ -10,7 +10,7 @@ export interface NearMiss {
   readonly difference: string
 }
 
-/** What a call would do now, and why. Times are milliseconds since 1970-01-01T00:00Z. */
+/** What a call would do now, and why. */
 export interface Explanation {
   readonly provider: string | null
   readonly endpoint: string | null
@@ -23,16 +23,16 @@ export interface Explanation {
   /** What is stored under the key, or under that of the variant that the request's fields choose. */
   readonly stored: {
     readonly key: string
-    readonly storedAt: number
+    readonly storedAt: Date
     /** Since it was made or last confirmed, on its way included (RFC 9111 section 4.2.3). */
     readonly ageMs: number
-    readonly freshUntil: number
+    readonly freshUntil: Date
     /** What said so: the rule, or which of the upstream's fields. */
     readonly freshBy: 'rule' | LifetimeSource
     /** Until when it may be given out while it is refreshed. */
-    readonly refreshableUntil: number
+    readonly refreshableUntil: Date
     /** Until when it may be given out if a refresh fails. */
-    readonly usableUntil: number
+    readonly usableUntil: Date
     /** Whether the upstream forbids any use past its freshness. */
     readonly mustRevalidate: boolean
     readonly bytes: number
@@ -43,7 +43,11 @@ export interface Explanation {
   /** The reason in words. */
   readonly because: string
   /** What would stand in the way of an upstream call now: a limit or a hold-off, and until when as far as is known; null: nothing. */
-  readonly blockedBy: { readonly why: 'limit-reached' | 'held-off' | 'budget-spent'; readonly what: string; readonly until: number } | null
+  readonly blockedBy: {
+    readonly why: 'limit-reached' | 'held-off' | 'budget-spent'
+    readonly what: string
+    readonly until: Date | null
+  } | null
   /** Whether an older answer would be given if the upstream call failed. */
   readonly olderAnswerOnFailure: boolean
 }

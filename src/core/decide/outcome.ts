@@ -28,8 +28,8 @@ export interface Outcome {
   readonly attempts?: number
   /** How old the answer is, in milliseconds. */
   readonly ageMs: number
-  /** Until when the stored answer is fresh, milliseconds since 1970-01-01T00:00Z. */
-  readonly freshUntil?: number | undefined
+  /** Until when the stored answer is fresh. */
+  readonly freshUntil?: Date | undefined
   /** The price of the upstream call made for this caller, where the plan bills it. */
   readonly cost?: Money
   /** The price of the upstream call that this caller did not have to make. */

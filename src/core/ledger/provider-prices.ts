@@ -15,10 +15,10 @@ export interface ProviderPrices {
   readonly periods: readonly PricedPeriod[]
 }
 
-/** A billing period, and what of it falls into a report. Moments are ISO 8601. */
+/** A billing period, and what of it falls into a report. */
 export interface PricedPeriod extends Money {
-  readonly from: string
-  readonly until: string
+  readonly from: Date
+  readonly until: Date
   /** Whether the report, or the ledger, covers only a part of it. */
   readonly partial: boolean
 }
@@ -99,7 +99,7 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
     const { currency } = plan
     periods.push({
       ...{ currency, amount: charge.toFixed() },
-      ...(plan.prepaid ? spanOf(within) : { from: new Date(start).toISOString(), until: new Date(end).toISOString() }),
+      ...(plan.prepaid ? spanOf(within) : { from: new Date(start), until: new Date(end) }),
       partial: !plan.prepaid && (start < Math.max(since, known.since(provider)) || end > until),
     })
     const endpoints = [...later.byEndpoint.keys()].sort()
@@ -129,9 +129,9 @@ function firstTerms(known: FactsInForce, provider: string, { plan, start }: Pick
 }
 
 /** From the first to the last of some rows. */
-function spanOf(rows: readonly TallyRow[]): { from: string; until: string } {
+function spanOf(rows: readonly TallyRow[]): { from: Date; until: Date } {
   const end = rows.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), 0)
-  return { from: new Date(rows[0]?.bucket ?? 0).toISOString(), until: new Date(end).toISOString() }
+  return { from: new Date(rows[0]?.bucket ?? 0), until: new Date(end) }
 }
 
 /** How many prepaid credits were used by the rows of a provider up to the last of them, and are left of those bought. */

@@ -47,8 +47,8 @@ export function quotaUse({ quota, rows, last, until, recent, reported }: QuotaIn
   }
   return {
     ...{ limit: quota.calls, per: quota.per, zone: quota.zone },
-    from: new Date(start).toISOString(),
-    until: new Date(end).toISOString(),
+    from: new Date(start),
+    until: new Date(end),
     used: { measuring: used(measuring), reusing: made },
     reported: isNow && reported !== undefined ? { left: reported, fewer: quota.calls - made - reported } : null,
     course: courseOf(fine ? recent : inPeriod, { start, end: Math.min(end, until) }, reuses),
@@ -94,6 +94,6 @@ function courseOf(rows: readonly TallyRow[], { start, end }: { start: number; en
   return sums.map((sum, i) => {
     without += sum.without
     withStash += sum.with
-    return { at: new Date(Math.min(end, start + (i + 1) * step)).toISOString(), without, with: withStash }
+    return { at: new Date(Math.min(end, start + (i + 1) * step)), without, with: withStash }
   })
 }

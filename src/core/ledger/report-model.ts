@@ -103,15 +103,15 @@ export interface QuotaUse {
   readonly limit: number
   readonly per: CalendarPeriod
   readonly zone: string
-  /** The period looked at, ISO 8601: the one that the last call of the report falls in. */
-  readonly from: string
-  readonly until: string
+  /** The period looked at: the one that the last call of the report falls in. */
+  readonly from: Date
+  readonly until: Date
   /** Upstream calls of the period up to the report's end, while only measuring and while reusing. */
   readonly used: { readonly measuring: number; readonly reusing: number }
   /** What the provider itself said is left now, and how many fewer that is than were counted here; null where it said nothing. */
   readonly reported: { readonly left: number; readonly fewer: number } | null
-  /** Calls made up to some moments (ISO 8601) of the period, with the stash and without it. */
-  readonly course: readonly { readonly at: string; readonly without: number; readonly with: number }[]
+  /** Calls made up to some moments of the period, with the stash and without it. */
+  readonly course: readonly { readonly at: Date; readonly without: number; readonly with: number }[]
   /** How it will be used up to its reset, where the report ends in the midst of the period and there is enough to tell by. */
   readonly forecast: { readonly with: QuotaForecast | null; readonly without: QuotaForecast | null }
 }
@@ -134,9 +134,9 @@ export interface ProviderReport extends Comparison {
 
 /** One hour or day of a report. */
 export interface TimeReport extends Comparison {
-  /** Its begin and end, ISO 8601; it is longer than asked for where the ledger has put older buckets together. */
-  readonly from: string
-  readonly until: string
+  /** Its begin and end; it is longer than asked for where the ledger has put older buckets together. */
+  readonly from: Date
+  readonly until: Date
   /** Whether the report covers only a part of it. */
   readonly partial: boolean
 }
@@ -157,8 +157,8 @@ export interface KeyReport {
 
 /** The keys that saved most calls, by the journal. */
 export interface KeysReport {
-  /** Lines in the time asked for, the first of them (ISO 8601), lines that could not be read, and ones that could not be written. */
-  readonly journal: { readonly lines: number; readonly since: string | null; readonly skipped: number; readonly lost: number }
+  /** Lines in the time asked for, the first of them, lines that could not be read, and ones that could not be written. */
+  readonly journal: { readonly lines: number; readonly since: Date | null; readonly skipped: number; readonly lost: number }
   /** How many keys there are. */
   readonly keys: number
   readonly list: readonly KeyReport[]
@@ -166,9 +166,9 @@ export interface KeysReport {
 
 /** Everything a report says, as plain data: what `stash.report` returns and `stashen report --json` prints. */
 export interface Report {
-  /** Begin of the first and end of the last time bucket that holds a call, ISO 8601; null where there is none. */
-  readonly since: string | null
-  readonly until: string | null
+  /** Begin of the first and end of the last time bucket that holds a call; null where there is none. */
+  readonly since: Date | null
+  readonly until: Date | null
   readonly providers: readonly ProviderReport[]
   /** The same calls by hours or days, where that was asked for. */
   readonly times?: readonly TimeReport[]

@@ -49,7 +49,7 @@ export function timesOf(
     const its = inTime.get(begin) ?? []
     const end = spans[i + 1] as number
     return {
-      ...{ from: new Date(begin).toISOString(), until: new Date(end).toISOString() },
+      ...{ from: new Date(begin), until: new Date(end) },
       partial: begin < range.since || end > range.until,
       ...compare(
         counted(its, facts.over),

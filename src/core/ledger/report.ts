@@ -55,8 +55,8 @@ export function reportOf({ rows, facts, since, until, times, recent = [], report
   const converted = convert(totals, known.rates)
   const spans = times && inSpan.length > 0 ? spansOf(times, inSpan, first, end) : undefined
   return {
-    since: inSpan.length > 0 ? new Date(first).toISOString() : null,
-    until: inSpan.length > 0 ? new Date(end).toISOString() : null,
+    since: inSpan.length > 0 ? new Date(first) : null,
+    until: inSpan.length > 0 ? new Date(end) : null,
     providers,
     ...(spans && { times: timesOf({ known, over, time }, rows, spans, { since, until }) }),
     totals,

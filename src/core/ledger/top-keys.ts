@@ -35,7 +35,12 @@ export class KeySums {
   report(most: number): KeysReport {
     const all = [...this.#sums.values()].map((sum) => ({ ...sum, avoided: Math.max(0, sum.asked - sum.upstream) }))
     const list = all.sort((a, b) => b.avoided - a.avoided || b.asked - a.asked || (a.key < b.key ? -1 : 1)).slice(0, most)
-    const journal = { lines: this.#lines, skipped: this.#skipped, lost: this.#lost, since: this.#first }
+    const journal = {
+      lines: this.#lines,
+      skipped: this.#skipped,
+      lost: this.#lost,
+      since: this.#first === null ? null : new Date(this.#first),
+    }
     return { journal, keys: all.length, list }
   }
 

@@ -13,7 +13,7 @@ export interface CallRange {
   readonly high: number
 }
 
-/** How a quota will be used up to its reset if calls go on as they did. Moments are ISO 8601. */
+/** How a quota will be used up to its reset if calls go on as they did. */
 export interface QuotaForecast {
   /**
    * `even`: at the mean pace of the last seven days, or as much of them as is known, for there are not two weeks of data yet.
@@ -27,9 +27,9 @@ export interface QuotaForecast {
   /** Never less than none. */
   readonly leftAtReset: CallRange
   /** When it runs out; null where it does not before the reset. */
-  readonly runsOutAt: { readonly earliest: string | null; readonly likely: string | null; readonly latest: string | null }
+  readonly runsOutAt: { readonly earliest: Date | null; readonly likely: Date | null; readonly latest: Date | null }
   /** Calls used up to some moments of the time left, the reset the last. */
-  readonly course: readonly ({ readonly at: string } & CallRange)[]
+  readonly course: readonly ({ readonly at: Date } & CallRange)[]
 }
 
 export interface ForecastInput {
@@ -76,9 +76,9 @@ export function forecastQuota(input: ForecastInput): QuotaForecast | undefined {
   const courseAt = steps.map(({ at: moment, calls, passed }) => ({ at: moment, ...at(calls, passed) }))
   const last = courseAt.at(-1) ?? { at: end, low: used, likely: used, high: used }
   const reaches = (name: keyof CallRange) => {
-    if (used >= limit) return new Date(now).toISOString()
+    if (used >= limit) return new Date(now)
     const first = courseAt.find((point) => point[name] >= limit)
-    return first ? new Date(first.at).toISOString() : null
+    return first ? new Date(first.at) : null
   }
   const every = Math.ceil(courseAt.length / mostPoints)
   return {
@@ -94,7 +94,7 @@ export function forecastQuota(input: ForecastInput): QuotaForecast | undefined {
     runsOutAt: { earliest: reaches('high'), likely: reaches('likely'), latest: reaches('low') },
     course: courseAt
       .filter((_, i) => i % every === every - 1 || i === courseAt.length - 1)
-      .map((point) => ({ ...point, at: new Date(point.at).toISOString() })),
+      .map((point) => ({ ...point, at: new Date(point.at) })),
   }
 }
 

@@ -7,20 +7,20 @@ import { type BudgetUse, type LimitUse, ofName, type ProviderState } from './pro
 import { waitingIn } from './queue-lengths.js'
 import type { ReportedLimit } from './reported-limits.js'
 
-/** How a provider stands: what its limits leave, and what is held off. Moments are ISO 8601. */
+/** How a provider stands: what its limits leave, and what is held off.  */
 export interface ProviderStatus {
   readonly provider: string
   readonly limits: readonly LimitStatus[]
   readonly budgets: readonly BudgetStatus[]
   /** What the provider itself said is left of its other limits. */
-  readonly reported: readonly { readonly name: string; readonly left: number; readonly calls: number | null; readonly until: string }[]
+  readonly reported: readonly { readonly name: string; readonly left: number; readonly calls: number | null; readonly until: Date }[]
   /** The provider said not to ask before then. */
-  readonly pausedUntil: string | null
+  readonly pausedUntil: Date | null
   readonly holdOffs: readonly HoldOffStatus[]
   /** Calls that wait for their turn, in all processes. */
   readonly waiting: number
-  readonly lastSuccessAt: string | null
-  readonly lastError: { readonly at: string; readonly endpoint: string; readonly what: string } | null
+  readonly lastSuccessAt: Date | null
+  readonly lastError: { readonly at: Date; readonly endpoint: string; readonly what: string } | null
 }
 
 export interface LimitStatus {
@@ -31,7 +31,7 @@ export interface LimitStatus {
   readonly left: number
   readonly leftInBackground: number
   /** When there is room again, as far as is known; null where there is. */
-  readonly roomAgainAt: string | null
+  readonly roomAgainAt: Date | null
   /**
    * Of a quota, what the provider itself said is left, less the calls since then, and how many fewer that is than were counted here: calls
    * by others with the same key. The lower of the two rules, and is `left`. Null where it said nothing.
@@ -48,7 +48,7 @@ export interface BudgetStatus {
   readonly spent: string
   readonly level: BudgetLevel
   /** End of the period that is counted; null where it is over, and no call was made since. */
-  readonly until: string | null
+  readonly until: Date | null
 }
 
 export interface HoldOffStatus {
@@ -57,7 +57,7 @@ export interface HoldOffStatus {
   /** The one path that is held off, of an endpoint that covers many; null where all of it is. */
   readonly path: string | null
   readonly failures: number
-  readonly until: string
+  readonly until: Date
   /** `held-off`: nobody asks; `trying`: one call tries whether it is over; `over`: the next call will. */
   readonly state: 'held-off' | 'trying' | 'over'
 }
@@ -74,18 +74,18 @@ export function statusOf(provider: string, state: ProviderState, now: number): P
     budgets: Object.values(state.budgets ?? {}).map((use) => budgetStatus(use, now)),
     reported: Object.values(reported)
       .filter(({ until, name }) => until > now && !ofName(state.limits, name))
-      .map(({ name, left, calls, until }) => ({ name, left: Math.max(0, left), calls: calls ?? null, until: iso(until) })),
-    pausedUntil: pausedUntil !== undefined && pausedUntil > now ? iso(pausedUntil) : null,
+      .map(({ name, left, calls, until }) => ({ name, left: Math.max(0, left), calls: calls ?? null, until: moment(until) })),
+    pausedUntil: pausedUntil !== undefined && pausedUntil > now ? moment(pausedUntil) : null,
     holdOffs: heldOff.map(([scope, holdOff]) => holdOffStatus(scope, holdOff, now)),
     waiting: waitingIn(state, now),
-    lastSuccessAt: lastSuccessAt === undefined ? null : iso(lastSuccessAt),
-    lastError: lastError ? { ...lastError, at: iso(lastError.at) } : null,
+    lastSuccessAt: lastSuccessAt === undefined ? null : moment(lastSuccessAt),
+    lastError: lastError ? { ...lastError, at: moment(lastError.at) } : null,
   }
 }
 
 function holdOffStatus(scope: string | null, { failures, until, trialUntil = 0 }: HoldOff, now: number): HoldOffStatus {
   const [endpoint = null, path = null] = scope?.split(' ') ?? []
-  return { endpoint, path, failures, until: iso(until), state: now < until ? 'held-off' : now < trialUntil ? 'trying' : 'over' }
+  return { endpoint, path, failures, until: moment(until), state: now < until ? 'held-off' : now < trialUntil ? 'trying' : 'over' }
 }
 
 function reportedOf({ reported }: ProviderState, id: string, now: number): ReportedLimit | undefined {
@@ -100,7 +100,7 @@ function limitStatus({ limit, state }: LimitUse, reported: ReportedLimit | undef
   return {
     ...{ limit: limit.name, kind: limit.kind, calls: limit.calls, left },
     leftInBackground: Math.max(0, limit.paced ? left - notYetDue(limit, now) : roomIn(limit, state, now, true)),
-    roomAgainAt: again && Number.isFinite(again.at) ? iso(again.at) : null,
+    roomAgainAt: again && Number.isFinite(again.at) ? moment(again.at) : null,
     reported: reported ? { left: Math.max(0, reported.left), fewer: counted - Math.max(0, reported.left) } : null,
   }
 }
@@ -109,10 +109,10 @@ function budgetStatus({ name, amount, currency, state, spent }: BudgetUse, now: 
   const over = now >= state.end
   return {
     ...{ budget: name, amount, currency: currency ?? null, spent: over ? '0' : spent, level: over ? 'free' : state.level },
-    until: over ? null : iso(state.end),
+    until: over ? null : moment(state.end),
   }
 }
 
-function iso(at: number): string {
-  return new Date(at).toISOString()
+function moment(at: number): Date {
+  return new Date(at)
 }

@@ -16,18 +16,18 @@ export function storedOutcome(
   { how, reason, fwd }: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>,
 ): Outcome {
   const { provider, name, price } = endpoint
-  return { provider, endpoint: name, how, reason, fwd, ageMs: ageMs(times, now), freshUntil: times.freshUntil, saved: price }
+  return { provider, endpoint: name, how, reason, fwd, ageMs: ageMs(times, now), freshUntil: new Date(times.freshUntil), saved: price }
 }
 
 /** What an outcome says of storing, as far as the head of an answer promises it. */
 export function expectedStorage(judged: Keeping | NotKept | undefined): Partial<Outcome> {
   if (judged === undefined) return {}
-  return typeof judged === 'string' ? { stored: false, notStored: judged } : { stored: true, freshUntil: judged.freshUntil }
+  return typeof judged === 'string' ? { stored: false, notStored: judged } : { stored: true, freshUntil: new Date(judged.freshUntil) }
 }
 
 /** What it says of storing once the end of the answer is known. */
 export function storageAfter(ended: Ended): Partial<Outcome> {
-  if ('stored' in ended) return { stored: true, notStored: undefined, freshUntil: ended.stored.freshUntil }
+  if ('stored' in ended) return { stored: true, notStored: undefined, freshUntil: new Date(ended.stored.freshUntil) }
   const why: NotKept = 'broken' in ended ? 'broke-off' : 'abandoned' in ended ? 'abandoned' : 'amiss' in ended ? 'failed' : ended.notStored
   return { stored: false, notStored: why, freshUntil: undefined }
 }

@@ -72,7 +72,14 @@ export class CallQueue {
     const waits = !full && retryAt <= now + waitMs && waitMs > 0
     const { provider, name } = endpoint
     const doing = waits ? 'waiting' : 'refused'
-    this.#parts.events.tell('limited', { provider, endpoint: name, limit: what, retryAt, doing, inBackground: urgency.inBackground })
+    this.#parts.events.tell('limited', {
+      provider,
+      endpoint: name,
+      limit: what,
+      retryAt: momentOrNull(retryAt),
+      doing,
+      inBackground: urgency.inBackground,
+    })
     if (!waits) throw new LimitReachedError(provider, name, full ? `${what}, and ${endpoint.queue} calls wait already` : what, retryAt)
   }
 
@@ -215,6 +222,10 @@ export class CallQueue {
     const admitted = this.state.admit(call)
     return admitted instanceof Promise ? admitted.then(tried) : tried(admitted)
   }
+}
+
+function momentOrNull(at: number): Date | null {
+  return Number.isFinite(at) ? new Date(at) : null
 }
 
 /** What a call that there is no sense in waiting for ends in. */

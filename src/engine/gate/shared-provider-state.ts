@@ -102,7 +102,7 @@ export class SharedProviderState {
     const { events, countOthers } = this.#parts
     for (const { name, amount, currency, spent, state } of newlyReached(before, after)) {
       const level = state.announced as Exclude<BudgetLevel, 'free'>
-      const facts = { budget: name, level, spent, amount, currency: currency ?? null, until: state.end }
+      const facts = { budget: name, level, spent, amount, currency: currency ?? null, until: new Date(state.end) }
       events.tell('budget', { provider: this.#provider, ...facts })
     }
     if (event.is === 'answering') {
@@ -120,6 +120,6 @@ export class SharedProviderState {
     const where = { provider: this.#provider, endpoint }
     if (was && !is) events.tell('recovered', { what: 'upstream', ...where })
     if (!is || is.failures === was?.failures) return
-    events.tell('hold-off', { ...where, failures: is.failures, until: is.until, what: lastError?.what ?? 'failed' })
+    events.tell('hold-off', { ...where, failures: is.failures, until: new Date(is.until), what: lastError?.what ?? 'failed' })
   }
 }

@@ -29,15 +29,27 @@ export async function explainCall({ rules, runner, gate, clock }: ExplainParts, 
     leftOut: provider && endpoint && !call.isPassed ? leftOut(provider, endpoint.keying, url) : [],
     stored: entry
       ? {
-          ...{ key: found.key, storedAt: entry.storedAt, ageMs: ageMs(entry, clock.now()), freshUntil: entry.freshUntil },
-          ...{ freshBy: answerOfEntry(entry).freshBy ?? 'rule', refreshableUntil: entry.refreshableUntil, usableUntil: entry.usableUntil },
+          ...{
+            key: found.key,
+            storedAt: new Date(entry.storedAt),
+            ageMs: ageMs(entry, clock.now()),
+            freshUntil: new Date(entry.freshUntil),
+          },
+          ...{
+            freshBy: answerOfEntry(entry).freshBy ?? 'rule',
+            refreshableUntil: new Date(entry.refreshableUntil),
+            usableUntil: new Date(entry.usableUntil),
+          },
           ...{ mustRevalidate: entry.mustRevalidate || entry.invalidated, bytes: entry.body.byteLength },
         }
       : null,
     would: decision.do === 'call' && call.isPassed ? 'pass' : decision.do,
     reason: decision.reason,
     because: reasons[decision.reason],
-    blockedBy: refusal && !call.isPassed ? { why: refusal.why, what: refusal.what, until: refusal.at } : null,
+    blockedBy:
+      refusal && !call.isPassed
+        ? { why: refusal.why, what: refusal.what, until: Number.isFinite(refusal.at) ? new Date(refusal.at) : null }
+        : null,
     olderAnswerOnFailure: onFailure.do === 'serve',
   }
 }

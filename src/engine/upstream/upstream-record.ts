@@ -103,7 +103,7 @@ export class UpstreamRecord {
     const { endpoint, sent, key } = this.#call
     this.#events.tell('upstream', {
       ...{ provider: endpoint.provider, endpoint: endpoint.name, how, ...sent },
-      ...{ status: this.#status, beganAt: this.beganAt, ms: this.#clock.ticks() - this.#beganTicks, attempt: this.#attempt },
+      ...{ status: this.#status, beganAt: new Date(this.beganAt), ms: this.#clock.ticks() - this.#beganTicks, attempt: this.#attempt },
       ...{ inBackground: this.#terms.urgency.inBackground, mode: endpoint.mode, key, units, error },
     })
   }

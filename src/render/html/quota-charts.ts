@@ -64,6 +64,6 @@ function wordsOf({ limit, used, course, forecast }: QuotaUse): string {
 }
 
 function label(at: number, zone: string, per: QuotaUse['per']): string {
-  const text = momentText(new Date(at).toISOString(), zone)
+  const text = momentText(new Date(at), zone)
   return per === 'day' ? text.slice(11) : text.slice(5, 10)
 }

@@ -13,8 +13,8 @@ export function chartsOf(report: Report, zone: string): Figure[] {
   return [outcomes(times, labels), upstream(times, labels), ...money(times, labels), ...quotaCharts(report, zone), latency(report)]
 }
 
-function label(iso: string, zone: string, count: number): string {
-  const text = momentText(iso, zone)
+function label(at: Date, zone: string, count: number): string {
+  const text = momentText(at, zone)
   return count <= 48 ? text.slice(11) : text.slice(5, 10)
 }
 
