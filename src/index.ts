@@ -1,7 +1,9 @@
 // Opening a stash
 
 export type { LedgerOptions, StashConfig } from './config/stash-config.js'
-export type { EventListener, EventName, StashEvents, UpstreamCallFacts } from './core/decide/events.js'
+export type { Forward } from './core/decide/decide.js'
+export { invalidatedTimes, type StoredTimes } from './core/decide/entry-times.js'
+export type { EventListener, EventName, EventPlace, HoldOffFacts, StashEvents, UpstreamCallFacts } from './core/decide/events.js'
 // How a call was answered
 export type { Explanation, NearMiss } from './core/decide/explanation.js'
 export type { NotKept, Trust } from './core/decide/keep.js'
@@ -15,6 +17,7 @@ export type {
   NamedEndpointOptions,
   ProviderOptions,
   QuotaOptions,
+  Refusals,
   ReuseExceptions,
   ReuseOptions,
   RuleOptions,
@@ -26,18 +29,23 @@ export {
   ArgumentsUnkeyableError,
   BrokenBodyError,
   BudgetSpentError,
+  CallError,
   CallOverdueError,
   HeldOffError,
   LimitReachedError,
   NothingStoredError,
   OfflineError,
+  RefusedError,
   UpstreamTimeoutError,
 } from './core/errors/call-errors.js'
 export { type ErrorCode, errorCodes } from './core/errors/catalogue.js'
 export { ConfigError, type ConfigFault, MissingPackageError, StashClosedError, StoreError, UsageError } from './core/errors/setup-errors.js'
 export { isStashenError, StashenError } from './core/errors/stashen-error.js'
+export type { LifetimeSource } from './core/http/stored-head.js'
+export { isKnown as areFactsKnown } from './core/ledger/facts-in-force.js'
 export type { JournalLine } from './core/ledger/journal-line.js'
 export type { BillingFacts, ExchangeRates, Grain, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
+export { placeOfRow } from './core/ledger/ledger-row.js'
 export type { Credits, PricedPeriod } from './core/ledger/provider-prices.js'
 // Reports
 export type {
@@ -56,26 +64,33 @@ export type {
   Without,
 } from './core/ledger/report-model.js'
 export { sumTallies } from './core/ledger/sum-tallies.js'
-export type { TallyData } from './core/ledger/tally-data.js'
+export type { TallyCount, TallyCounts, TallyData } from './core/ledger/tally-data.js'
 export type { BudgetLevel, BudgetOptions } from './core/limits/budget.js'
 export type { CallRange, QuotaForecast } from './core/limits/forecast.js'
-export type { LimitOptions, WindowKind, WindowUnit } from './core/limits/limit.js'
+export type { LimitKind, LimitOptions, WindowedCalls, WindowKind, WindowUnit } from './core/limits/limit.js'
+export type { Quota } from './core/limits/quota.js'
 export type { BudgetStatus, HoldOffStatus, LimitStatus, ProviderStatus } from './core/limits/status.js'
 export type { Money } from './core/money/money.js'
 export type { PlanOptions, PlanTerms, PlanTier, Rounding, UnbilledOutcome } from './core/money/plan.js'
+export type { Units } from './core/money/units.js'
 export type { Clock } from './core/ports/clock.js'
-export type { Entry } from './core/ports/entry-store.js'
+export type { Entry, EntryPage, EntryStore, EntrySummary, Selection, StoreSize } from './core/ports/entry-store.js'
 export type { Journal } from './core/ports/journal.js'
+export type { LedgerSpan, LedgerStore } from './core/ports/ledger-store.js'
 export type { Maybe } from './core/ports/maybe.js'
-export type { SharedRecord } from './core/ports/shared-records.js'
+export { isSelected, pageOf } from './core/ports/selection.js'
+export type { SharedRecord, SharedRecords } from './core/ports/shared-records.js'
 export type { Opening, Store } from './core/ports/store.js'
 export type { FailureOptions } from './core/rules/failure.js'
 export type { AnswerFacts, FreshnessFunction } from './core/rules/freshness.js'
 export type { KeyedRequest, KeyFunction, KeyOptions } from './core/rules/keying.js'
 export type { Mode } from './core/rules/mode.js'
+export type { UnitSource, UnitSources } from './core/rules/units.js'
+export type { CalendarPeriod } from './core/time/calendar.js'
 export type { Duration } from './core/time/duration.js'
 export type { Moment } from './core/time/moment.js'
 export type { Timetable, Weekday } from './core/time/timetable.js'
+export type { Fetch } from './engine/http/http-upstream.js'
 export type { AsyncFunction, Operation, OperationOptions } from './engine/operation/wrap-operation.js'
 export { openStash } from './open-stash.js'
 export type { ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'

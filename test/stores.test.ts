@@ -10,8 +10,11 @@ import { sqliteStore } from 'stashen/sqlite'
 import { storeContract } from 'stashen/testing'
 import { openDriver } from '../src/stores/sqlite/open-driver.js'
 import { sampleEntry } from '../src/testing/entry-contract.js'
+import { documentedModule } from './support/documented.js'
 import { temporaryFolder } from './support/files.js'
 import { askedIn, asynchronousStore } from './support/wrapped-store.js'
+
+const { plainStore } = (await import(documentedModule('docs/stores.md', 'function plainStore'))) as { plainStore: () => Store }
 
 describe('stores', () => {
   const file = temporaryFolder()
@@ -19,6 +22,7 @@ describe('stores', () => {
   const kinds: [name: string, make: () => Store][] = [
     ['memory', () => memoryStore()],
     ['asynchronous memory', () => asynchronousStore()],
+    ['documented', () => plainStore()],
     ['SQLite', () => sqliteStore(file(`contract-${files++}.db`))],
   ]
   for (const [name, make] of kinds) {

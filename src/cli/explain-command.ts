@@ -7,7 +7,8 @@ import { memoryStore } from '../stores/memory/store.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { momentOf } from './moment.js'
-import { knownZone, localZone, openToRead } from './report-command.js'
+import { openToRead } from './store-file.js'
+import { knownZone, localZone } from './zone.js'
 
 interface ExplainOptions {
   readonly header: readonly string[]

@@ -9,7 +9,8 @@ import { readReconciliation } from '../queries/reconciliation.js'
 import { reconciliationText } from '../render/reconciliation-text.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
-import { knownZone, openToRead } from './report-command.js'
+import { openToRead } from './store-file.js'
+import { knownZone } from './zone.js'
 
 interface ReconcileOptions {
   readonly store: string

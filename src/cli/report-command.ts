@@ -1,9 +1,8 @@
-import { existsSync, statSync } from 'node:fs'
+import { existsSync } from 'node:fs'
 import { type Command, Option } from 'commander'
 import pc from 'picocolors'
 import { UsageError } from '../core/errors/setup-errors.js'
 import type { Report } from '../core/ledger/report-model.js'
-import type { Store } from '../core/ports/store.js'
 import { readReport } from '../queries/reports.js'
 import { comparisonText } from '../render/comparison-text.js'
 import { drawing } from '../render/html/charts.js'
@@ -13,8 +12,9 @@ import { reportMarkdown } from '../render/report-markdown.js'
 import { reportText } from '../render/report-text.js'
 import { type ReportBy, reportBys } from '../stash.js'
 import { fileJournal } from '../stores/journal/file-journal.js'
-import { sqliteStore } from '../stores/sqlite/store.js'
 import type { CliContext } from './cli-context.js'
+import { openToRead } from './store-file.js'
+import { knownZone, localZone } from './zone.js'
 
 interface ReportCommandOptions {
   readonly store: string
@@ -101,15 +101,6 @@ export async function reportOfFile(file: string, { since, until, zone, by, journ
   }
 }
 
-/** An existing store file, opened only to read. */
-export async function openToRead(file: string): Promise<Store> {
-  if (!existsSync(file)) throw new UsageError(`there is no file "${file}": name an existing store file with --store`)
-  if (!statSync(file).isFile()) throw new UsageError(`"${file}" is not a file: name an existing store file with --store`)
-  const store = sqliteStore(file, { readOnly: true })
-  await store.open({ now: Date.now(), warn: () => {} })
-  return store
-}
-
 /** A report, printed; `text` is for people at a terminal. */
 export async function printed(
   report: Report,
@@ -126,17 +117,5 @@ export async function printed(
       return reportHtml(report, { zone: knownZone(zone), draw: await drawing() })
     case 'text':
       return reportText(report, { colors: pc, zone: knownZone(zone) })
-  }
-}
-
-export function localZone(): string {
-  return new Intl.DateTimeFormat().resolvedOptions().timeZone
-}
-
-export function knownZone(zone: string): string {
-  try {
-    return new Intl.DateTimeFormat('en', { timeZone: zone }).resolvedOptions().timeZone
-  } catch {
-    throw new UsageError(`"${zone}" is not a time zone: give an IANA name with --zone, e.g. "Europe/Oslo"`)
   }
 }

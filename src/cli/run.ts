@@ -5,6 +5,7 @@ import { addCheck } from './check-command.js'
 import type { CliContext } from './cli-context.js'
 import { addDemo } from './demo-command.js'
 import { addExplain } from './explain-command.js'
+import { addForgive } from './forgive-command.js'
 import { addReconcile } from './reconcile-command.js'
 import { addReport } from './report-command.js'
 import { addStatus } from './status-command.js'
@@ -27,6 +28,7 @@ export async function runCli(args: readonly string[], context: CliContext): Prom
   addReport(program, context)
   addReconcile(program, context)
   addStatus(program, context)
+  addForgive(program, context)
   addExplain(program, context)
   addCheck(program, context)
   try {

@@ -4,7 +4,8 @@ import { readStatus } from '../queries/status.js'
 import { statusText } from '../render/status-text.js'
 import type { CliContext } from './cli-context.js'
 import { momentOf } from './moment.js'
-import { knownZone, localZone, openToRead } from './report-command.js'
+import { openToRead } from './store-file.js'
+import { knownZone, localZone } from './zone.js'
 
 interface StatusOptions {
   readonly store: string

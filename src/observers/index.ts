@@ -1,3 +1,3 @@
-export { type Logger, type LogOptions, logEvents } from './log-events.js'
+export { type Logger, type LogLevel, type LogOptions, logEvents } from './log-events.js'
 export { prometheusText } from './prometheus-text.js'
 export { traceCalls } from './trace-calls.js'

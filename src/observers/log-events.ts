@@ -2,10 +2,10 @@ import type { EventName, StashEvents } from '../core/decide/events.js'
 import { errorText } from '../core/errors/error-text.js'
 import type { Stash } from '../stash.js'
 
-type Level = 'debug' | 'info' | 'warn' | 'error'
+export type LogLevel = 'debug' | 'info' | 'warn' | 'error'
 
 /** What is asked of a logger: `pino` and others take facts first, then words. */
-export type Logger = Record<Level, (facts: object, message: string) => void>
+export type Logger = Record<LogLevel, (facts: object, message: string) => void>
 
 export interface LogOptions {
   /** Whether every call of the application is logged too, and every call upstream. Default false. */
@@ -41,8 +41,8 @@ const iso = (at: Date) => at.toISOString()
 
 const levelWords = { warn: 'nearly spent', stretch: 'stretched with older answers', stop: 'spent, nothing leaves' } as const
 
-/** Level and words of each event. */
-const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [Level, string] } = {
+/** LogLevel and words of each event. */
+const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [LogLevel, string] } = {
   call: (event) => ['debug', `${spot(event)}: ${event.how}${event.reason ? ` (${event.reason})` : ''}`],
   upstream: (event) => [
     event.how === 'answered' ? 'debug' : 'info',

@@ -4,7 +4,7 @@ import type { Mode } from '../rules/mode.js'
 import type { Outcome } from './outcome.js'
 
 /** Where something happened: an endpoint or operation, or a provider as a whole. */
-interface Spot {
+export interface EventPlace {
   readonly provider: string
   readonly endpoint: string
 }
@@ -15,7 +15,7 @@ interface Spot {
  */
 export interface StashEvents {
   /** A call of the application was answered, or ended in an error. */
-  readonly call: Spot & {
+  readonly call: EventPlace & {
     readonly mode: Mode
     /** Under which its answer is looked up, where it has one; no credentials stand in it. */
     readonly key?: string | undefined
@@ -26,11 +26,11 @@ export interface StashEvents {
     readonly error?: unknown
   }
   /** A call left for the provider and has ended. */
-  readonly upstream: Spot & UpstreamCallFacts
+  readonly upstream: EventPlace & UpstreamCallFacts
   /** An older answer was given. */
-  readonly stale: Spot & { readonly reason: Outcome['reason']; readonly ageMs: number }
+  readonly stale: EventPlace & { readonly reason: Outcome['reason']; readonly ageMs: number }
   /** A call would have passed a limit: it waits for a place, or is refused. */
-  readonly limited: Spot & {
+  readonly limited: EventPlace & {
     readonly limit: string
     /** When it may try again, as far as is known; null where waiting does not help. */
     readonly retryAt: Date | null
@@ -51,7 +51,7 @@ export interface StashEvents {
     readonly until: Date
   }
   /** An upstream call is made again. */
-  readonly retry: Spot & { readonly attempt: number; readonly afterMs: number }
+  readonly retry: EventPlace & { readonly attempt: number; readonly afterMs: number }
   /** Calls failed, so nobody asks for a while; `endpoint` is null where that holds for the whole provider. */
   readonly 'hold-off': HoldOffFacts & { readonly failures: number; readonly until: Date; readonly what: string }
   /** What was held off answers again, or the store works again. */
@@ -59,10 +59,10 @@ export interface StashEvents {
   /** The store fails: calls go on without it. Once an episode. */
   readonly 'store-trouble': { readonly message: string; readonly error: unknown }
   /** A stored answer could not be read; it was dropped and counts as absent. */
-  readonly 'corrupt-entry': Spot & { readonly key: string; readonly error: unknown }
+  readonly 'corrupt-entry': EventPlace & { readonly key: string; readonly error: unknown }
 }
 
-interface HoldOffFacts {
+export interface HoldOffFacts {
   readonly provider: string
   readonly endpoint: string | null
 }

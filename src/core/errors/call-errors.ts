@@ -2,7 +2,7 @@ import type { ErrorCode } from './catalogue.js'
 import { StashenError } from './stashen-error.js'
 
 /** An error of one call. It names the provider and the endpoint, or operation, that the call was for. */
-class CallError extends StashenError {
+export class CallError extends StashenError {
   override readonly provider: string
   override readonly endpoint: string
 
@@ -14,7 +14,7 @@ class CallError extends StashenError {
 }
 
 /** A call that was refused before it left, with when to try again. */
-class RefusedError extends CallError {
+export class RefusedError extends CallError {
   /** When the next call may try, as far as is known; null where waiting does not help. */
   readonly retryAt: Date | null
 

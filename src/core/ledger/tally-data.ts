@@ -48,14 +48,14 @@ export const countNames = [
   'upMicros',
 ] as const
 
-type CountName = (typeof countNames)[number]
-export type Counts = Record<CountName, number>
+export type TallyCount = (typeof countNames)[number]
+export type TallyCounts = Record<TallyCount, number>
 
 /**
  * What was counted of an endpoint in a stretch of time, as plain JSON: counts by name, those that are zero left out; units by name; and
  * histograms of milliseconds as text. Stores keep it and add it up with `sumTallies`; what is in it does not matter to them.
  */
-export interface TallyData extends Partial<Counts> {
+export interface TallyData extends Partial<TallyCounts> {
   readonly oldestStaleMs?: number
   readonly units?: { readonly made: Record<string, number>; readonly asked: Record<string, number> }
   /** How long callers waited, how long upstream calls took, and how old answers from store were. */

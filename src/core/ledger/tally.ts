@@ -1,9 +1,9 @@
 import type { Units } from '../money/units.js'
 import { ages, Histogram, latencies } from './histogram.js'
-import { type Counts, countNames, type TallyData } from './tally-data.js'
+import { countNames, type TallyCounts, type TallyData } from './tally-data.js'
 
 /** What was counted for one endpoint in one stretch of time. Of constant size, whatever the traffic. */
-export class Tally implements Counts {
+export class Tally implements TallyCounts {
   hit = 0
   stale = 0
   collapsed = 0
@@ -93,7 +93,7 @@ export class Tally implements Counts {
   }
 }
 
-/** Counts what an upstream call's status says of how it ended. */
+/** TallyCounts what an upstream call's status says of how it ended. */
 export function countStatus(tally: Tally, how: 'answered' | 'refused' | 'failed', status: number | undefined): void {
   if (status === undefined) return
   if (how === 'answered' && status === 304) tally.upUnmodified++
@@ -101,7 +101,7 @@ export function countStatus(tally: Tally, how: 'answered' | 'refused' | 'failed'
   if (how === 'failed' && status >= 500) tally.upServerError++
 }
 
-/** Counts a call that was answered from store, fresh, in `ms` milliseconds. */
+/** TallyCounts a call that was answered from store, fresh, in `ms` milliseconds. */
 export function countHit(
   tally: Tally,
   entry: { readonly units?: Units | undefined; readonly bornAt: number },
@@ -115,7 +115,7 @@ export function countHit(
   tally.age.add(now - entry.bornAt)
 }
 
-/** Counts how long an answered upstream call took, milliseconds. */
+/** TallyCounts how long an answered upstream call took, milliseconds. */
 export function countTime(tally: Tally, ms: number): void {
   tally.upLatency.add(ms)
   tally.upMicros += Math.round(ms * 1000)

@@ -45,6 +45,9 @@ interface Sized {
   readonly inBackground: number
 }
 
+/** What kind of limit one is: a window, a bucket or calls at once. */
+export type LimitKind = WindowKind | 'bucket' | 'at-once'
+
 /** A limit, compiled. Durations are milliseconds. */
 export type Limit = Sized &
   (

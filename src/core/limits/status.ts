@@ -1,6 +1,6 @@
 import type { BudgetLevel } from './budget.js'
 import type { HoldOff } from './hold-off.js'
-import type { Limit } from './limit.js'
+import type { LimitKind } from './limit.js'
 import { notYetDue } from './limit-bound.js'
 import { roomAgain, roomIn } from './limit-state.js'
 import { type BudgetUse, type LimitUse, ofName, type ProviderState } from './provider-state.js'
@@ -25,7 +25,7 @@ export interface ProviderStatus {
 
 export interface LimitStatus {
   readonly limit: string
-  readonly kind: Limit['kind']
+  readonly kind: LimitKind
   readonly calls: number
   /** Calls that may begin now; for background calls, which leave others their share. */
   readonly left: number

@@ -26,7 +26,7 @@ export interface LedgerStore {
   replace(olds: readonly LedgerRow[], news: readonly LedgerRow[]): Maybe<boolean>
   /** Drops rows. */
   drop(span: LedgerSpan): Maybe<void>
-  /** Remembers what is known of a provider or endpoint from a time on, unless the newest known of the same says the same (`isKnown`). */
+  /** Remembers what is known of a provider or endpoint from a time on, unless the newest known of the same says the same (`areFactsKnown`). */
   addFacts(facts: BillingFacts): Maybe<void>
   /** Everything remembered by `addFacts`, oldest first. */
   facts(): Maybe<BillingFacts[]>

@@ -6,7 +6,7 @@ import { atPointer } from './json-pointer.js'
  * Where the number of units stands that an answer cost: in its JSON (JSON Pointer, RFC 6901), in a header field, or as a function says.
  * `upTo`: the most that one call can cost, which budgets count on before it leaves; without it, the most that one was seen to cost.
  */
-type UnitSource =
+export type UnitSource =
   | { readonly at: string; readonly upTo?: number }
   | { readonly header: string; readonly upTo?: number }
   | ((answer: AnswerFacts) => number)
