@@ -1,7 +1,8 @@
-// Writes the JSON Schemas of configuration files and of reports beside this file: `npm run schema`.
+// Writes the JSON Schemas of configuration files and of reports beside this file, and the reference of options: `npm run schema`.
 import { writeFileSync } from 'node:fs'
 import { createGenerator } from 'ts-json-schema-generator'
 import { configJsonSchema } from '../dist/src/config/json-schema.js'
+import { optionReference } from './reference.mjs'
 
 const write = (name, schema) => writeFileSync(new URL(name, import.meta.url), `${JSON.stringify(schema, null, 2)}\n`)
 
@@ -15,3 +16,5 @@ const generator = createGenerator({
   additionalProperties: false,
 })
 write('report.schema.json', { title: 'What stash.report returns and "stashen report --json" prints', ...generator.createSchema('Report') })
+
+writeFileSync(new URL('../docs/options.md', import.meta.url), optionReference())

@@ -1,4 +1,5 @@
 import type { StashConfig } from './config/stash-config.js'
+import { defaults } from './core/defaults.js'
 import { compileProvider } from './core/endpoints/compile.js'
 import { RuleBook } from './core/endpoints/rule-book.js'
 import { unmatched } from './core/endpoints/unmatched.js'
@@ -48,7 +49,7 @@ export interface EngineParts {
 
 /** Puts the engine together from a checked configuration. Does nothing yet. */
 export function assemble(config: StashConfig, { store, clock, mode, events, warn, fetch }: EngineParts): Assembly {
-  const { providers = {}, sets = {}, random = Math.random, refusals = 'throw' } = config
+  const { providers = {}, sets = {}, random = Math.random, refusals = defaults.refusals } = config
   const { entries } = store
   const ledger = new LedgerWriter(store, clock)
   const recorder = new CallRecorder(clock, events)

@@ -2,6 +2,7 @@ import { assemble } from './assemble.js'
 import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
 import { withNearest } from './config/nearest-name.js'
 import type { LedgerOptions, StashConfig } from './config/stash-config.js'
+import { defaults } from './core/defaults.js'
 import { compileEndpoint, endpointList, resolveRule } from './core/endpoints/compile.js'
 import type { ProviderOptions } from './core/endpoints/options.js'
 import { unmatched } from './core/endpoints/unmatched.js'
@@ -36,24 +37,18 @@ const sweepEveryMs = 600_000
 /** How soon it is gone on with where the ledger has more to put together, milliseconds. */
 const sweepOnMs = 1_000
 
-const defaultMinutesFor = '2 days'
-const defaultHoursFor = '92 days'
-
-const defaultStoreTimeout = '500 ms'
-const defaultCloseWithin = '10 s'
-
 /**
  * Opens a stash. Throws `ConfigError` with all faults of the configuration before anything is opened, and `StoreError` where the
  * store cannot be.
  */
 export async function openStash(config: StashConfig = {}): Promise<Stash> {
   checkConfig(config)
-  const { providers = {}, sets = {}, clock = systemClock, mode = 'reuse', refusals = 'throw' } = config
+  const { providers = {}, sets = {}, clock = systemClock, mode = defaults.mode, refusals = defaults.refusals } = config
   const warn = config.warn ?? ((message) => console.warn(`stashen: ${message}`))
   const events = new Events(warn)
   const store = guardedStore(config.store ?? memoryStore(), {
     clock,
-    timeLimitMs: durationMs(config.storeTimeout ?? defaultStoreTimeout) as number,
+    timeLimitMs: durationMs(config.storeTimeout ?? defaults.storeTimeout) as number,
     openWithout: config.openWithoutStore ?? false,
     trouble(message, error) {
       warn(message)
@@ -100,7 +95,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
 
   async function close(): Promise<void> {
     stopSweeping()
-    await running.settled(durationMs(config.closeWithin ?? defaultCloseWithin) as number, (call) => new StashClosedError(call))
+    await running.settled(durationMs(config.closeWithin ?? defaults.closeWithin) as number, (call) => new StashClosedError(call))
     store.tryAgain()
     await gate.settle()
     await ledger.close()
@@ -186,6 +181,6 @@ function sweepNowAndThen(store: Store, clock: Clock, keeping: LedgerKeeping): ()
   }
 }
 
-function keepingOf({ minutesFor = defaultMinutesFor, hoursFor = defaultHoursFor, zone }: LedgerOptions = {}): LedgerKeeping {
+function keepingOf({ minutesFor = defaults.minutesFor, hoursFor = defaults.hoursFor, zone }: LedgerOptions = {}): LedgerKeeping {
   return { minutesForMs: durationMs(minutesFor) as number, hoursForMs: durationMs(hoursFor) as number, zone }
 }

@@ -28,7 +28,7 @@ async function quay(play: (quay: Quay) => Promise<void>, tides: Partial<Endpoint
   })
   await new Promise<void>((listening) => server.listen(0, '127.0.0.1', listening))
   const base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
-  const endpoints = { tides: { request: 'GET /*', freshFor: '1 min', holdOff: 0, ...tides } }
+  const endpoints = { tides: { request: 'GET /*', freshFor: '1 min', holdOff: 0, ...tides } as EndpointOptions }
   const stash = await openStash({ providers: { ebbline: { baseUrl: base, timeout: '5 s', secretQuery: ['key'], endpoints } } })
   const now: Quay = { stash, base, received, hungUp, answer: (response) => response.end('tide') }
   try {

@@ -129,7 +129,7 @@ describe('keys', () => {
           expect((await ask(other)) === first).to.equal(same)
           if (options.freshFor !== undefined || !('freshFor' in options)) expect(await ask(one), 'asked again').to.equal(first)
         },
-        { provider: { secretQuery: ['key'], endpoints: { t: { request: 'GET /t', freshFor: '1 min', ...options } } } },
+        { provider: { secretQuery: ['key'], endpoints: { t: { request: 'GET /t', freshFor: '1 min', ...options } as EndpointOptions } } },
       ))
   }
 

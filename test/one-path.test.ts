@@ -153,7 +153,7 @@ describe('every call', () => {
       realUpstream(
         {
           ...provider,
-          endpoints: { tides: { ...endpoints.tides, ...endpoint } },
+          endpoints: { tides: { ...endpoints.tides, ...endpoint } as EndpointOptions },
           plan: { currency: 'EUR', perCall: '1', units: { tokens: { price: '1' } } },
         },
         async (now) => {
@@ -219,7 +219,7 @@ describe('refusals', () => {
       realUpstream({}, async (now) => {
         const { open, base } = now
         if (code === 'HELD_OFF') now.answer = (_request, response) => void response.writeHead(500).end()
-        const tides = (own: Partial<EndpointOptions>) => ({ tides: { ...endpoints.tides, ...own } })
+        const tides = (own: Partial<EndpointOptions>) => ({ tides: { ...endpoints.tides, ...own } as EndpointOptions })
         const its = { defaults: { maxWait: 0 }, ...more } as const
         const wishes: [where: string, provider: Partial<ProviderOptions>, refusals: 'throw' | 'respond', call?: 'throw' | 'respond'][] = [
           ['stash', { endpoints: tides({}) }, 'respond'],

@@ -84,7 +84,10 @@ describe('whatever happens', () => {
             harbour: {
               baseUrl: base,
               secretQuery: ['key'],
-              endpoints: { get: { request: 'GET /*', per, ...rule }, post: { request: 'POST /*', safe: true, per, ...rule } },
+              endpoints: {
+                get: { request: 'GET /*', per, ...rule } as EndpointOptions,
+                post: { request: 'POST /*', safe: true, per, ...rule } as EndpointOptions,
+              },
             },
           },
         })

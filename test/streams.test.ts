@@ -41,7 +41,7 @@ describe('streams', () => {
   for (const [kind, type, own] of kinds) {
     it(`of ${kind} reach their caller piece by piece, whatever could stand in for them`, async () => {
       for (const [name, endpoint] of options) {
-        await realUpstream({ endpoints: { stream: { ...rule, ...own, ...endpoint } } }, async (now) => {
+        await realUpstream({ endpoints: { stream: { ...rule, ...own, ...endpoint } as EndpointOptions } }, async (now) => {
           const { stash, base } = now
           let open: ServerResponse | undefined
           now.answer = (_request, response) => void response.writeHead(200, { 'content-type': type }).end('old')
@@ -67,7 +67,7 @@ describe('streams', () => {
       ['staleIfError, and nothing stored', { staleIfError: '1 h' }, false, false],
       ['staleIfError, and an older answer', { staleIfError: '1 h' }, true, true],
     ] as [string, Partial<EndpointOptions>, boolean, boolean][]) {
-      await realUpstream({ endpoints: { stream: { ...rule, ...endpoint } } }, async (now) => {
+      await realUpstream({ endpoints: { stream: { ...rule, ...endpoint } as EndpointOptions } }, async (now) => {
         const { stash, base } = now
         let open: ServerResponse | undefined
         if (older) await (await stash.fetch(`${base}/stream/1`)).text()

@@ -112,9 +112,9 @@ function ruleWords({ freshFor, freshUntil }: ReuseOptions): string {
   if (freshFor !== undefined) return String(freshFor)
   if (!freshUntil) return '-'
   const when =
-    'daily' in freshUntil
+    freshUntil.daily !== undefined
       ? `${freshUntil.daily}`
-      : 'weekly' in freshUntil
+      : freshUntil.weekly !== undefined
         ? `${freshUntil.weekly} ${freshUntil.at}`
         : `day ${freshUntil.monthly}, ${freshUntil.at}`
   return `until ${when} ${freshUntil.zone}`

@@ -1,5 +1,4 @@
 import { z } from 'zod'
-import { optionDescriptions } from './option-descriptions.js'
 import { configSchema } from './schema.js'
 
 interface Schema {
@@ -18,7 +17,7 @@ interface Schema {
 export function configJsonSchema(): object {
   const whole = z.toJSONSchema(configSchema, { io: 'input', unrepresentable: 'any' }) as Schema
   const file = withoutCode(whole) as Schema
-  return { ...file, title: 'Stashen configuration', properties: { $schema: { type: 'string' }, ...file.properties } }
+  return { ...file, title: 'Stashen configuration', properties: file.properties }
 }
 
 /** Undefined for what only code can give, which stands as an empty schema; all else without it, and with descriptions. */
@@ -43,7 +42,7 @@ function described(properties: Record<string, Schema>): Record<string, Schema> {
     Object.entries(properties).flatMap(([name, schema]) => {
       const kept = withoutCode(schema)
       if (!kept || Object.keys(kept.properties ?? { any: 1 }).length === 0) return []
-      return [[name, { description: optionDescriptions[name], ...kept }]]
+      return [[name, kept]]
     }),
   )
 }

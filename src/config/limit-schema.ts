@@ -1,25 +1,46 @@
 import { z } from 'zod'
+import { defaults } from '../core/defaults.js'
 import { type WindowUnit, windowKinds, windowUnits } from '../core/limits/limit.js'
-import { durationMs } from '../core/time/duration.js'
-import { callCount, durationPattern, type Issue, oneOf, received, share, zone } from './schema-parts.js'
+import { type Duration, durationMs } from '../core/time/duration.js'
+import { callCount, durationPattern, type Issue, oneOf, option, received, required, share, zone } from './schema-parts.js'
 
 function noWindow(issue: Issue): string {
   return `${received(issue)} is not a window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`
 }
 
-const windowLength = z
+const windowLength: z.ZodType<WindowUnit | Duration, WindowUnit | Duration> = z
   .union([z.string(), z.number()], { error: noWindow })
   .refine((value) => windowUnits.includes(value as WindowUnit) || (durationMs(value) ?? 0) > 0, { error: noWindow })
   .meta({ pattern: `${durationPattern}|^(${windowUnits.join('|')})$`, exclusiveMinimum: 0, examples: [...windowUnits, '10 s'] })
 
-const reserved = share.optional()
+const reserved = option(
+  share,
+  'The share (0 to 1) of the limit that background calls leave to others; below 1 at least one call is left to them.',
+  defaults.reserved,
+)
+const per = required(windowLength, `How long the window is: ${windowUnits.join(', ')}, or a duration such as "10 s".`)
 
 /** The shape of `LimitOptions`. */
 export const limit = z.union(
   [
-    z.strictObject({ calls: callCount, per: windowLength, window: oneOf(windowKinds).optional(), zone: zone.optional(), reserved }),
-    z.strictObject({ calls: callCount, per: windowLength, burst: callCount, reserved }),
-    z.strictObject({ atOnce: callCount, reserved }),
+    z.strictObject({
+      calls: required(callCount, 'Calls allowed in a window.'),
+      per,
+      window: option(
+        oneOf(windowKinds),
+        'How windows lie: any stretch of that length, by the clock, or from the first call on.',
+        defaults.window,
+      ),
+      zone: option(zone, 'IANA time zone whose calendar aligned days and longer windows follow.', defaults.zone),
+      reserved,
+    }),
+    z.strictObject({
+      calls: required(callCount, 'Tokens by which the bucket fills up again `per` time.'),
+      per,
+      burst: required(callCount, 'Tokens that the bucket holds; each call takes one.'),
+      reserved,
+    }),
+    z.strictObject({ atOnce: required(callCount, 'Calls allowed to be under way at once.'), reserved }),
   ],
   {
     error: (issue) =>

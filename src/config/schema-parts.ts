@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { isPrice } from '../core/money/money.js'
 import { isTimeZone } from '../core/time/calendar.js'
-import { durationMs } from '../core/time/duration.js'
+import { type Duration, durationMs } from '../core/time/duration.js'
 import { isTimeOfDay } from '../core/time/timetable.js'
 
 export type Issue = { readonly input?: unknown }
@@ -12,7 +12,7 @@ export const received = ({ input }: Issue): string => (input === undefined ? 'no
 export const durationPattern =
   '^\\s*\\d+(\\.\\d+)?\\s*(m(illi)?s(ec(ond)?s?)?|s(ec(ond)?s?)?|m(in(ute)?s?)?|h((ou)?rs?)?|d(ays?)?|w(eeks?)?|y((ea)?rs?)?)\\s*$'
 
-export const duration = z
+export const duration: z.ZodType<Duration, Duration> = z
   .union([z.string(), z.number()], { error: noDuration })
   .refine((value) => durationMs(value) !== undefined, { error: noDuration })
   .meta({ pattern: durationPattern, minimum: 0, examples: ['30 s', '5 min', '1 day'] })
@@ -33,13 +33,24 @@ export function oneOf<const T extends readonly string[]>(values: T) {
   return z.enum(values, { error: (issue) => `${received(issue)} is not one of ${values.map((value) => `"${value}"`).join(', ')}` })
 }
 
-export function part(wanted: string, isRight: (value: unknown) => boolean) {
-  return z.custom(isRight, { error: `is not ${wanted}` }).optional()
+/** What only code can give: it stands in no file. */
+export function part<T>(wanted: string, isRight: (value: unknown) => boolean) {
+  return z.custom<T>(isRight, { error: `is not ${wanted}` })
+}
+
+/** An option, with what editors and the reference say of it; `byDefault`: what holds where it is left out. */
+export function option<S extends z.ZodType>(schema: S, description: string, byDefault?: string | number | boolean) {
+  return schema.optional().meta({ description, ...(byDefault !== undefined && { default: byDefault }) })
+}
+
+/** An option that has to be given. */
+export function required<S extends z.ZodType>(schema: S, description: string): S {
+  return schema.meta({ description }) as S
 }
 
 export const price = text(isPrice, 'a price: write a decimal in quotes, e.g. "0.004"')
 export const yesOrNo = z.boolean({ error: (issue) => `${received(issue)} is neither true nor false` })
-export const fieldNames = z.array(text((name) => name !== '', 'a name'))
+export const fieldNames = z.array(text((name) => name !== '', 'a name')).readonly()
 
 export const isFunction = (value: unknown) => typeof value === 'function'
 

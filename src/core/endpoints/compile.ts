@@ -1,4 +1,5 @@
 import Big from 'big.js'
+import { defaults } from '../defaults.js'
 import { compileBudget } from '../limits/budget.js'
 import { compileLimit, compileQuota } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
@@ -14,14 +15,6 @@ import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
 import type { NamedEndpointOptions, ProviderOptions, QuotaOptions, Refusals, ReuseOptions, RuleOptions } from './options.js'
 import { unmatched } from './unmatched.js'
-
-const defaultTimeouts = { firstByte: '30 s', idle: '30 s' } as const
-const defaultHoldOff = { first: '1 s', upTo: '5 min' } as const
-const defaultMaxEntries = 10_000
-const defaultMaxWait = '10 s'
-const defaultQueue = 1_000
-const defaultRetryShare = 0.1
-const defaultMaxBodyBytes = 1024 * 1024
 
 /** What of a configuration holds for more than one provider. */
 export interface Common {
@@ -88,7 +81,7 @@ export function unknownProvider(common: Common): RequestEndpoint {
 /** Compiles the resolved options of one endpoint or operation of a provider. */
 export function compileEndpoint(provider: string, name: string, reuse: ReuseOptions, options: ProviderOptions, common: Common): Endpoint {
   const freshness = compileFreshness(reuse)
-  const { trust = 'rule' } = reuse
+  const { trust = defaults.trust } = reuse
   const freshForStatus = statusMap(reuse.freshForStatus)
   const statusMs = [...freshForStatus.values()].filter((ms) => ms !== 'never')
   const slidingMs = durationMs(reuse.sliding?.upTo)
@@ -104,8 +97,8 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     staleWhileRevalidateMs: durationMs(reuse.staleWhileRevalidate ?? 0) as number,
     audience: { shared: false, targets: [] },
     exceptAnswer: typeof reuse.reuse === 'object' ? reuse.reuse.exceptAnswer : undefined,
-    maxBodyBytes: reuse.maxBodyBytes ?? defaultMaxBodyBytes,
-    maxEntries: reuse.maxEntries ?? defaultMaxEntries,
+    maxBodyBytes: reuse.maxBodyBytes ?? defaults.maxBodyBytes,
+    maxEntries: reuse.maxEntries ?? defaults.maxEntries,
     staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
     holdOff: compileHoldOff(reuse.holdOff ?? 0),
     timeouts: compileTimeouts(reuse.timeout ?? options.timeout),
@@ -121,9 +114,9 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
       ...(options.limits ?? []).map((limit) => compileLimit(limit)),
       ...(reuse.limits ?? []).map((limit) => compileLimit(limit, name)),
     ],
-    atLimit: reuse.atLimit ?? 'older-answer',
-    maxWaitMs: durationMs(reuse.maxWait ?? defaultMaxWait) as number,
-    queue: options.queue ?? defaultQueue,
+    atLimit: reuse.atLimit ?? defaults.atLimit,
+    maxWaitMs: durationMs(reuse.maxWait ?? defaults.maxWait) as number,
+    queue: options.queue ?? defaults.queue,
     neverStale: reuse.neverStale ?? false,
     failure: compileFailure(reuse.failsWhen),
     units: reuse.units,
@@ -148,7 +141,7 @@ function compileSpending({ budgets = [], plan }: ProviderOptions, { perCall, wei
 }
 
 function compileHoldOff(options: ReuseOptions['holdOff'] = {}): Endpoint['holdOff'] {
-  const { first = defaultHoldOff.first, upTo = defaultHoldOff.upTo } = typeof options === 'object' ? options : { first: options }
+  const { first = defaults.holdOffFirst, upTo = defaults.holdOffUpTo } = typeof options === 'object' ? options : { first: options }
   const firstMs = durationMs(first) as number
   return { firstMs, upToMs: Math.max(firstMs, durationMs(upTo) as number) }
 }
@@ -157,13 +150,13 @@ function compileTimeouts(options: ReuseOptions['timeout'] = {}): Endpoint['timeo
   const { firstByte, idle, total } = typeof options === 'object' ? options : { firstByte: options, idle: options, total: options }
   const totalMs = durationMs(total)
   const within = (ms: number) => Math.min(ms, totalMs ?? Number.POSITIVE_INFINITY)
-  const firstByteMs = within(durationMs(firstByte ?? defaultTimeouts.firstByte) as number)
-  const idleMs = within(durationMs(idle ?? defaultTimeouts.idle) as number)
+  const firstByteMs = within(durationMs(firstByte ?? defaults.firstByte) as number)
+  const idleMs = within(durationMs(idle ?? defaults.idle) as number)
   return { firstByteMs, idleMs, totalMs, leaseMs: within(firstByteMs + idleMs) + 1_000 }
 }
 
-function compileRetries(options: ReuseOptions['retries'] = 0): Endpoint['retries'] {
-  const { upTo, share = defaultRetryShare } = typeof options === 'object' ? options : { upTo: options }
+function compileRetries(options: ReuseOptions['retries'] = defaults.retries): Endpoint['retries'] {
+  const { upTo, share = defaults.retryShare } = typeof options === 'object' ? options : { upTo: options }
   return { upTo, share }
 }
 
@@ -172,8 +165,8 @@ function statusMap(freshForStatus: ReuseOptions['freshForStatus'] = {}): Endpoin
 }
 
 /** The options that hold for an endpoint or operation: its own over those of its sets over the provider's defaults and their sets. */
-export function resolveRule(own: RuleOptions, { defaults = {} }: ProviderOptions, sets: Common['sets']): ReuseOptions {
-  return overlaid(withSets(defaults, sets), withSets(own, sets))
+export function resolveRule(own: RuleOptions, { defaults: common = {} }: ProviderOptions, sets: Common['sets']): ReuseOptions {
+  return overlaid(withSets(common, sets), withSets(own, sets))
 }
 
 function withSets({ set = [], ...own }: RuleOptions, sets: Common['sets']): ReuseOptions {
@@ -186,7 +179,7 @@ function overlaid(under: ReuseOptions, over: ReuseOptions): ReuseOptions {
   const both = { ...under, ...over }
   if (over.freshFor !== undefined && over.freshUntil === undefined) delete (both as { freshUntil?: unknown }).freshUntil
   if (over.freshUntil !== undefined && over.freshFor === undefined) delete (both as { freshFor?: unknown }).freshFor
-  return both
+  return both as ReuseOptions
 }
 
 /** The endpoints of a provider as a list, however they were written. */
@@ -195,12 +188,12 @@ export function endpointList(options: ProviderOptions): NamedEndpointOptions[] {
   return isList(endpoints) ? [...endpoints] : Object.entries(endpoints).map(([name, endpoint]) => ({ ...endpoint, name }))
 }
 
-export function quotaOf({ calls, per, zone = 'UTC' }: QuotaOptions): Quota {
+export function quotaOf({ calls, per, zone = defaults.zone }: QuotaOptions): Quota {
   return { calls, per, zone }
 }
 
 /** The price of one call, where every call has the same. */
-function priceOfCall({ plan }: ProviderOptions, { perCall, weight = 1 }: ReuseOptions): Money | undefined {
+function priceOfCall({ plan }: ProviderOptions, { perCall, weight = defaults.weight }: ReuseOptions): Money | undefined {
   if (!plan) return undefined
   const { currency } = plan
   if (perCall !== undefined) return { currency, amount: perCall }

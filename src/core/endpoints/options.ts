@@ -11,15 +11,8 @@ import type { CalendarPeriod } from '../time/calendar.js'
 import type { Duration } from '../time/duration.js'
 import type { Timetable } from '../time/timetable.js'
 
-/** How the answers of an endpoint or operation are treated. */
-export interface ReuseOptions {
-  /**
-   * How long an answer is fresh, or a function of the answer that says so. Without it and `freshUntil` nothing is stored, calls are
-   * only counted. Where the function fails the answer is not stored, and `warn` is told.
-   */
-  readonly freshFor?: Duration | FreshnessFunction
-  /** For what is published on a timetable: an answer is fresh until the next publication. In place of `freshFor`. */
-  readonly freshUntil?: Timetable
+/** How the answers of an endpoint or operation are treated, but for how long they are fresh and what they cost. */
+export interface ReuseTerms {
   /** Spreads the end of freshness over this last share (0 to 1) of it, so that answers stored together do not expire together. */
   readonly jitter?: number
   /** Freshness of answers with some statuses, by status: `{ 404: '1 min', 204: 'never' }`. Others than successes are kept only so. */
@@ -78,13 +71,38 @@ export interface ReuseOptions {
   readonly mode?: Mode
   /** Raise it when the code that reads the answers changed: those stored under another version count as absent, and stay for it. */
   readonly version?: number
-  /** Price of one call where it is not the plan's: a decimal string in the plan's currency. Such calls count towards nothing else in it. */
-  readonly perCall?: string
   /** Where the units stand that an answer cost, by their names in the plan, e.g. `{ tokens: { at: "/usage/tokens" } }`. */
   readonly units?: UnitSources
-  /** How many calls of the plan one call counts as, e.g. 5 where a search costs 5 credits. Default 1. */
-  readonly weight?: number
 }
+
+/** How long answers are fresh: for a time, or until the next publication. Without either nothing is stored, calls are only counted. */
+export type FreshOptions =
+  | {
+      /** How long an answer is fresh, or a function of the answer that says so. Where it fails the answer is not stored, and `warn` is called. */
+      readonly freshFor?: Duration | FreshnessFunction
+      readonly freshUntil?: undefined
+    }
+  | {
+      /** For what is published on a timetable: an answer is fresh until the next publication. */
+      readonly freshUntil?: Timetable
+      readonly freshFor?: undefined
+    }
+
+/** What a call costs, where that is not as the plan says for every call. */
+export type PriceOptions =
+  | {
+      /** Price of one call: a decimal string in the plan's currency. Such calls count towards nothing else in the plan. */
+      readonly perCall?: string
+      readonly weight?: undefined
+    }
+  | {
+      /** How many calls of the plan one call counts as, e.g. 5 where a search costs 5 credits. Default 1. */
+      readonly weight?: number
+      readonly perCall?: undefined
+    }
+
+/** How the answers of an endpoint or operation are treated. */
+export type ReuseOptions = ReuseTerms & FreshOptions & PriceOptions
 
 export type TimeoutOptions = Duration | { readonly firstByte?: Duration; readonly idle?: Duration; readonly total?: Duration }
 
@@ -110,15 +128,12 @@ export interface CallOptions {
   readonly refusals?: Refusals
 }
 
-/** An answer given where the upstream fails and no older answer may be given. */
-export interface AnswerInstead {
+/** An answer given where the upstream fails and no older answer may be given. Its body is plain JSON data, or text. */
+export type AnswerInstead = {
   /** Default 200. */
   readonly status?: number
   readonly headers?: Readonly<Record<string, string>>
-  /** The body: plain JSON data, or text. */
-  readonly json?: unknown
-  readonly text?: string
-}
+} & ({ readonly json?: unknown; readonly text?: undefined } | { readonly text?: string; readonly json?: undefined })
 
 /** What is never reused. Where a function fails, nothing is reused either, and `warn` is told. */
 export interface ReuseExceptions {
@@ -129,13 +144,13 @@ export interface ReuseExceptions {
 }
 
 /** Reuse options that may refer to named sets of them. What is said here wins over the sets, and later sets over earlier ones. */
-export interface RuleOptions extends ReuseOptions {
+export type RuleOptions = ReuseOptions & {
   /** Names of option sets in the configuration's `sets`. */
   readonly set?: string | readonly string[]
 }
 
-/** A named rule of a provider: which requests it covers and how their answers are treated. */
-export interface EndpointOptions extends RuleOptions {
+/** Which requests an endpoint covers, and what only requests can have. */
+export interface EndpointTerms {
   /**
    * Method and path template below the base URL, with query values that must be there, e.g. `"GET /stations/{id}/tides?kind=spring"`.
    * `{name}` stands for one segment, a last `*` for one or more. The most specific endpoint wins: at the first segment where two
@@ -168,10 +183,11 @@ export interface EndpointOptions extends RuleOptions {
   readonly refusals?: Refusals
 }
 
+/** A named rule of a provider: which requests it covers and how their answers are treated. */
+export type EndpointOptions = RuleOptions & EndpointTerms
+
 /** An endpoint in a list, where its name stands beside its options. */
-export interface NamedEndpointOptions extends EndpointOptions {
-  readonly name: string
-}
+export type NamedEndpointOptions = EndpointOptions & { readonly name: string }
 
 /**
  * How many calls a provider allows in a period. No call leaves past it, or past what the provider says is left, whichever is less; calls in

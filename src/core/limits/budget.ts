@@ -1,15 +1,9 @@
+import { defaults } from '../defaults.js'
 import type { PlanOptions, UnbilledOutcome } from '../money/plan.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 
-/** How much may be spent on a provider in a period of the calendar: money, by its plan, or calls. */
-export interface BudgetOptions {
-  /**
-   * A decimal in the currency of the provider's plan, which prices every call when it leaves, at the most that it can cost. Base fee and
-   * minimum, which no call causes, do not count. What the ledger knows of the present period counts from the begin.
-   */
-  readonly money?: string
-  /** Calls, in place of `money`. */
-  readonly calls?: number
+/** In which period a budget holds, and what happens as it is spent. */
+export interface BudgetTerms {
   /** Default `month`. */
   readonly per?: CalendarPeriod
   /** IANA time zone whose calendar the period follows. Default: the plan's, else `"UTC"`. */
@@ -21,6 +15,24 @@ export interface BudgetOptions {
   /** Share that no call may pass: `BudgetSpentError`. Default 1. */
   readonly stopAt?: number | 'never'
 }
+
+/** How much may be spent on a provider in a period of the calendar: money, by its plan, or calls. */
+export type BudgetOptions = BudgetTerms &
+  (
+    | {
+        /**
+         * A decimal in the currency of the provider's plan, which prices every call when it leaves, at the most that it can cost. Base fee and
+         * minimum, which no call causes, do not count. What the ledger knows of the present period counts from the begin.
+         */
+        readonly money: string
+        readonly calls?: undefined
+      }
+    | {
+        /** Calls, in place of `money`. */
+        readonly calls: number
+        readonly money?: undefined
+      }
+  )
 
 export const budgetLevels = ['free', 'warn', 'stretch', 'stop'] as const
 /** How far a budget is spent: see `BudgetOptions`. */
@@ -63,7 +75,8 @@ export interface Spending {
 
 /** Compiles options that have been checked; `plan` is the provider's. */
 export function compileBudget(options: BudgetOptions, plan: PlanOptions | undefined): Budget {
-  const { money, calls, per = 'month', zone = plan?.zone ?? 'UTC', warnAt = 0.8, stretchAt = 0.9, stopAt = 1 } = options
+  const { money, calls, per = defaults.budgetPer, zone = plan?.zone ?? defaults.zone, ...shares } = options
+  const { warnAt = defaults.warnAt, stretchAt = defaults.stretchAt, stopAt = defaults.stopAt } = shares
   const amount = money ?? String(calls)
   const currency = money === undefined ? undefined : plan?.currency
   return {

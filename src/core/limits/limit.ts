@@ -1,3 +1,4 @@
+import { defaults } from '../defaults.js'
 import { periodAround } from '../time/calendar.js'
 import { type Duration, durationMs } from '../time/duration.js'
 import type { Quota } from './quota.js'
@@ -22,14 +23,32 @@ export type LimitOptions =
       readonly window?: WindowKind
       readonly zone?: string
       readonly reserved?: number
+      readonly burst?: undefined
+      readonly atOnce?: undefined
     }
   /** A bucket of `burst` tokens, of which each call takes one; it fills up again by `calls` tokens `per` time. */
-  | { readonly calls: number; readonly per: WindowUnit | Duration; readonly burst: number; readonly reserved?: number }
+  | {
+      readonly calls: number
+      readonly per: WindowUnit | Duration
+      readonly burst: number
+      readonly reserved?: number
+      readonly window?: undefined
+      readonly zone?: undefined
+      readonly atOnce?: undefined
+    }
   /**
-   * So many calls under way at once; one that was given up counts no more, for its connection is closed. `reserved`, here and above: the share (0 to 1) that background calls leave to others. Default 0.2;
-   * below 1 at least one call is left to them.
+   * So many calls under way at once; one that was given up counts no more, for its connection is closed. `reserved`, here and above: the
+   * share (0 to 1) that background calls leave to others. Default 0.2; below 1 at least one call is left to them.
    */
-  | { readonly atOnce: number; readonly reserved?: number }
+  | {
+      readonly atOnce: number
+      readonly reserved?: number
+      readonly calls?: undefined
+      readonly per?: undefined
+      readonly burst?: undefined
+      readonly window?: undefined
+      readonly zone?: undefined
+    }
 
 interface Sized {
   /** Tells it from the others of its provider, also once its size was changed. */
@@ -74,8 +93,6 @@ const longestMs: Record<WindowUnit, number> = {
   year: 366 * 86_400_000,
 }
 
-const defaultReserved = 0.2
-
 /** So many calls in every stretch of time of a length. */
 export interface WindowedCalls {
   readonly calls: number
@@ -84,26 +101,26 @@ export interface WindowedCalls {
 
 /** The window of a limit; undefined for one of bursts or of calls at once. */
 export function windowOf(options: LimitOptions): WindowedCalls | undefined {
-  return 'atOnce' in options || 'burst' in options ? undefined : { calls: options.calls, perMs: windowMs(options.per) }
+  return options.atOnce !== undefined || options.burst !== undefined ? undefined : { calls: options.calls, perMs: windowMs(options.per) }
 }
 
 /** Compiles options that have been checked. `endpoint` is the one it belongs to, if it is not the provider's. */
 export function compileLimit(options: LimitOptions, endpoint?: string): Limit {
-  const { reserved = defaultReserved } = options
+  const { reserved = defaults.reserved } = options
   const sized = (calls: number, kind: string, name: string): Sized => ({
     ...{ calls, providerWide: endpoint === undefined },
     inBackground: Math.max(reserved < 1 ? 1 : 0, Math.floor(calls * (1 - reserved) + 1e-9)),
     id: endpoint === undefined ? kind : `${endpoint} ${kind}`,
     name: endpoint === undefined ? name : `${name} to ${endpoint}`,
   })
-  if ('atOnce' in options) return { kind: 'at-once', ...sized(options.atOnce, 'at-once', `${options.atOnce} at once`) }
+  if (options.atOnce !== undefined) return { kind: 'at-once', ...sized(options.atOnce, 'at-once', `${options.atOnce} at once`) }
   const { calls, per } = options
   const perMs = windowMs(per)
   const words = `${calls} calls per ${per}`
-  if ('burst' in options) {
+  if (options.burst !== undefined) {
     return { kind: 'bucket', perCallMs: perMs / calls, ...sized(options.burst, `bucket ${perMs}`, `${words}, ${options.burst} in a burst`) }
   }
-  const { window = 'rolling', zone = 'UTC' } = options
+  const { window = defaults.window, zone = defaults.zone } = options
   const size = sized(calls, `${window} ${perMs}`, window === 'rolling' ? words : `${words}, ${window}`)
   if (window !== 'aligned') return { kind: window, perMs, ...size }
   return { kind: window, perMs, calendar: isCalendarUnit(per) ? { unit: per, zone } : undefined, ...size }

@@ -7,8 +7,8 @@ import { atPointer } from './json-pointer.js'
  * `upTo`: the most that one call can cost, which budgets count on before it leaves; without it, the most that one was seen to cost.
  */
 export type UnitSource =
-  | { readonly at: string; readonly upTo?: number }
-  | { readonly header: string; readonly upTo?: number }
+  | { readonly at: string; readonly upTo?: number; readonly header?: undefined }
+  | { readonly header: string; readonly upTo?: number; readonly at?: undefined }
   | ((answer: AnswerFacts) => number)
 
 /** By the unit's name in the plan, e.g. `{ tokens: { at: "/usage/tokens" } }`. */
@@ -36,7 +36,7 @@ export function unitsUpTo(sources: UnitSources = {}): Units {
 function numberFrom(source: UnitSource, answer: AnswerFacts): number {
   try {
     if (typeof source === 'function') return Number(source(answer))
-    if ('header' in source) return Number(answer.header(source.header) ?? Number.NaN)
+    if (source.header !== undefined) return Number(answer.header(source.header) ?? Number.NaN)
     const value = atPointer(answer.json(), source.at)
     return typeof value === 'number' || typeof value === 'string' ? Number(value) : Number.NaN
   } catch {

@@ -8,15 +8,15 @@ export type Weekday = (typeof weekdays)[number]
  * daylight-saving change leaves out is taken as much later as the clock was moved; of one that comes twice the first counts.
  */
 export type Timetable =
-  | { readonly daily: string; readonly zone: string }
-  | { readonly weekly: Weekday; readonly at: string; readonly zone: string }
+  | { readonly daily: string; readonly zone: string; readonly weekly?: undefined; readonly monthly?: undefined; readonly at?: undefined }
+  | { readonly weekly: Weekday; readonly at: string; readonly zone: string; readonly daily?: undefined; readonly monthly?: undefined }
   /** The day of the month, 1 to 31; in shorter months their last day. */
-  | { readonly monthly: number; readonly at: string; readonly zone: string }
+  | { readonly monthly: number; readonly at: string; readonly zone: string; readonly daily?: undefined; readonly weekly?: undefined }
 
 /** The first publication after `now`; both in milliseconds since 1970-01-01T00:00Z. */
 export function nextPublication(timetable: Timetable, now: number): number {
   const today = Temporal.Instant.fromEpochMilliseconds(now).toZonedDateTimeISO(timetable.zone).toPlainDate()
-  const time = Temporal.PlainTime.from('daily' in timetable ? timetable.daily : timetable.at)
+  const time = Temporal.PlainTime.from(timetable.daily !== undefined ? timetable.daily : timetable.at)
   const on = (day: Temporal.PlainDate) => day.toZonedDateTime({ timeZone: timetable.zone, plainTime: time }).epochMilliseconds
   for (let turn = 0; ; turn++) {
     const at = on(dayOfTurn(timetable, today, turn))
@@ -26,8 +26,8 @@ export function nextPublication(timetable: Timetable, now: number): number {
 
 /** The day of this period's publication, then that of the next, and so on. */
 function dayOfTurn(timetable: Timetable, today: Temporal.PlainDate, turn: number): Temporal.PlainDate {
-  if ('daily' in timetable) return today.add({ days: turn })
-  if ('weekly' in timetable) return today.add({ days: weekdays.indexOf(timetable.weekly) + 1 - today.dayOfWeek + 7 * turn })
+  if (timetable.daily !== undefined) return today.add({ days: turn })
+  if (timetable.weekly !== undefined) return today.add({ days: weekdays.indexOf(timetable.weekly) + 1 - today.dayOfWeek + 7 * turn })
   return today.with({ day: 1 }).add({ months: turn }).with({ day: timetable.monthly }, { overflow: 'constrain' })
 }
 

@@ -17,7 +17,7 @@ import type { OperationValue } from './operation-value.js'
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
 export type AsyncFunction = (...args: never[]) => Promise<unknown>
 
-export interface OperationOptions<F extends AsyncFunction = AsyncFunction> extends RuleOptions {
+export type OperationOptions<F extends AsyncFunction = AsyncFunction> = RuleOptions & {
   /** Returns what tells one answer from another, as plain JSON data, in place of the arguments. */
   readonly keyedBy?: (...args: Parameters<F>) => unknown
   /** What a caller gets where the function fails and no older value may be given. Default: the failure itself. */

@@ -1,0 +1,146 @@
+import { z } from 'zod'
+import { defaults } from '../core/defaults.js'
+import { refusals } from '../core/endpoints/options.js'
+import type { KeyedRequest, KeyFunction } from '../core/rules/keying.js'
+import { modes } from '../core/rules/mode.js'
+import { parseRequestTemplate } from '../core/rules/request-template.js'
+import { calendarPeriods } from '../core/time/calendar.js'
+import { budget } from './budget-schema.js'
+import { limit } from './limit-schema.js'
+import { plan } from './plan-schema.js'
+import { noWhole, rule, status, timeout } from './reuse-schema.js'
+import {
+  callCount,
+  duration,
+  fieldNames,
+  isFunction,
+  name,
+  oneOf,
+  option,
+  part,
+  pointer,
+  received,
+  required,
+  text,
+  yesOrNo,
+  zone,
+} from './schema-parts.js'
+
+const fallback = z.strictObject({
+  status: option(status, 'Status of the answer.', 200),
+  headers: option(z.record(z.string(), z.string()), 'Header fields of the answer.'),
+  json: option(
+    z.json({ error: (issue) => `${received(issue)} is not JSON` }) as z.ZodType<unknown, unknown>,
+    'The body of the answer, as JSON.',
+  ),
+  text: option(z.string(), 'The body of the answer, as text.'),
+})
+
+const keyedBy = z.union([
+  z.strictObject({
+    query: option(
+      z.union([z.strictObject({ except: required(fieldNames, 'Query parameters that do not matter.') }), fieldNames]),
+      'Query parameters that matter, or all except some. Default: all.',
+    ),
+    headers: option(fieldNames, 'Header fields that matter. Default: none.'),
+    cookies: option(fieldNames, 'Cookies that matter, by name. Default: none.'),
+    body: option(z.array(pointer).readonly(), 'Parts of a JSON body that matter, as JSON Pointers (RFC 6901). Default: all of it.'),
+  }),
+  z.custom<KeyFunction>(isFunction, {
+    error: (issue) => `${received(issue)} is neither an object with "query", "headers", "cookies" and "body" nor a function`,
+  }),
+])
+
+const endpoint = {
+  ...rule,
+  keyedBy: option(keyedBy, 'Which parts of a request distinguish its answer from others. Default: method, URL and body.'),
+  shared: option(yesOrNo, 'Whether callers with different credentials may share an answer.', false),
+  per: option(
+    part<(request: KeyedRequest) => string>('a function', isFunction),
+    'Names the tenant of a call: calls of different ones share no answer.',
+  ),
+  safe: option(yesOrNo, 'Says that a POST only asks (RFC 9110 section 9.2.1), so that its answer may be reused.', false),
+  targetedFields: option(
+    fieldNames,
+    'Fields that count before Cache-Control where the upstream is trusted, e.g. ["CDN-Cache-Control"] (RFC 9213).',
+  ),
+  fallback: option(fallback, 'What a caller gets where the upstream fails and no older answer may be given. Default: the failure itself.'),
+  replaySetCookie: option(yesOrNo, 'Whether cookies that an answer sets are set again for later callers.', false),
+  stream: option(
+    yesOrNo,
+    'Whether answers are handed on piece by piece as they come. Default: by media type (text/event-stream, application/x-ndjson, multipart/x-mixed-replace).',
+  ),
+  refusals: option(oneOf(refusals), "What refusals end in. Default: the provider's."),
+  request: required(
+    text((value) => parseRequestTemplate(value) !== undefined, 'a method and a path template, e.g. "GET /stations/{id}" or "GET /v2/*"'),
+    'Method and path template below the base URL, e.g. "GET /stations/{id}/tides?kind=spring" or "GET /v2/*".',
+  ),
+}
+
+const quota = z.strictObject({
+  calls: required(callCount, 'Calls allowed in a period.'),
+  per: required(oneOf(calendarPeriods), 'The calendar period.'),
+  zone: option(zone, 'IANA time zone whose calendar the period follows.', defaults.zone),
+  remaining: option(
+    z.strictObject({
+      header: required(
+        text((value) => value !== '', 'a name'),
+        'Header field in which answers say how many calls are left.',
+      ),
+    }),
+    'Where answers say how many calls are left. Default: what RateLimit or X-RateLimit fields say of a limit of as many calls.',
+  ),
+})
+
+const columnName = text((value) => value !== '', 'the name of a column')
+
+const usageExport = z.strictObject({
+  day: option(columnName, 'Column of the day, YYYY-MM-DD.', 'day'),
+  calls: option(columnName, 'Column of the number of billed calls. Default: "calls", unless only `amount` is given.'),
+  amount: option(columnName, 'Column of what they cost, a decimal in the currency of the plan. Default: none.'),
+  zone: option(zone, 'IANA time zone of the days. Default: that of the plan, else "UTC".'),
+})
+
+/** The shape of `ProviderOptions`. */
+export const provider = z.strictObject({
+  baseUrl: option(
+    text(isBaseUrl, 'an absolute http or https URL without query, e.g. "https://tides.ebbline.example/v2"'),
+    'Absolute http or https URL that all endpoints are below.',
+  ),
+  timeout: option(timeout, 'How long one upstream call may take, where its endpoint does not say. A duration alone is the total.'),
+  limits: option(z.array(limit).readonly(), 'Limits of the provider on all calls together, of every process that shares the store.'),
+  budgets: option(z.array(budget).readonly(), 'How much may be spent in a period: { money: "50" } by the plan, or { calls: 3000 }.'),
+  believeUpTo: option(
+    duration,
+    'How long a pause that the provider asks for is believed. Default: "1 hour" for Retry-After, else until the reset, never over 31 days.',
+  ),
+  refusals: option(oneOf(refusals), "What refusals end in. Default: the stash's."),
+  queue: option(
+    z.int({ error: noWhole }).min(0, { error: noWhole }),
+    'How many calls may wait in one process for their turn.',
+    defaults.queue,
+  ),
+  secretQuery: option(
+    fieldNames,
+    'Query parameters that carry a credential: none is written down, and callers with different ones share no answer.',
+  ),
+  secretHeaders: option(fieldNames, 'Header fields that carry a credential, besides Authorization and Cookie.'),
+  mode: option(oneOf(modes), "What is done with its calls, where that is not the stash's mode."),
+  defaults: option(z.strictObject(rule), 'What holds for every endpoint and operation that does not say otherwise.'),
+  plan: option(plan, 'What the provider charges.'),
+  quota: option(quota, 'How many calls the provider allows in a period.'),
+  usageExport: option(usageExport, 'How the usage export of the provider is read by `stashen reconcile`.'),
+  endpoints: option(
+    z.union([
+      z.record(name, z.strictObject(endpoint)),
+      z.array(z.strictObject({ name: required(name, 'Name of the endpoint.'), ...endpoint })).readonly(),
+    ]),
+    'The endpoints of the provider: by name, or as a list with a name each.',
+  ),
+})
+
+function isBaseUrl(value: string): boolean {
+  if (!URL.canParse(value)) return false
+  const url = new URL(value)
+  return /^https?:$/.test(url.protocol) && url.search === '' && url.hash === '' && url.username === '' && url.password === ''
+}
