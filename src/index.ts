@@ -15,15 +15,13 @@ export type {
   CallOptions,
   EndpointOptions,
   NamedEndpointOptions,
-  ProviderOptions,
-  QuotaOptions,
   Refusals,
   ReuseExceptions,
   ReuseOptions,
   RuleOptions,
   TimeoutOptions,
-  UsageExportOptions,
 } from './core/endpoints/options.js'
+export type { ProviderOptions, QuotaOptions, UsageExportOptions } from './core/endpoints/provider-options.js'
 // Errors
 export {
   ArgumentsUnkeyableError,

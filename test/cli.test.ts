@@ -211,7 +211,7 @@ describe('the command line', () => {
     })
   })
 
-  it('stashen status says what limits leave, what is held off and how the store does, as text and as JSON', async () => {
+  it('stashen status says what limits leave, what is held off and how the store does; stashen forgive ends hold-offs', async () => {
     const path = file('status.db')
     let fails = false
     const stash = await openStash({
@@ -236,7 +236,7 @@ describe('the command line', () => {
       ['30 calls per minute', 27],
       ['4 at once', 4],
     ])
-    expect(json.providers[0]?.holdOffs).to.eql(own.providers[0]?.holdOffs)
+    expect(json.providers[0]?.holdOffs).to.eql(JSON.parse(JSON.stringify(own.providers[0]?.holdOffs)))
     const { code, stdout } = stashen('status', '--store', path, '--zone', 'Europe/Oslo')
     expect(code).to.equal(0)
     for (const words of [
@@ -247,6 +247,13 @@ describe('the command line', () => {
     ]) {
       expect(stdout).to.match(words)
     }
+    expect(stashen('forgive', 'elbbine', '--store', path))
+      .to.deep.include({ code: 2 })
+      .and.have.property('stderr')
+      .that.includes('elbbine')
+    expect(stashen('forgive', 'ebbline', '--store', path)).to.include({ code: 0 })
+    const forgiven = JSON.parse(stashen('status', '--store', path, '--json').stdout) as typeof own
+    expect(forgiven.providers[0]).to.deep.include({ holdOffs: [] }).and.have.property('limits').that.has.length(2)
     expect(stashen('status', '--store', file('none.db')).stderr).to.include('there is no file')
     const empty = sqliteStore(file('empty.db'))
     await (await openStash({ store: empty })).close()

@@ -125,11 +125,12 @@ const workers = Array.from({ length: availableParallelism() }, (_, i) => workpla
 for (const name of positionals.length > 0 ? positionals : Object.keys(areas)) {
   const { folders, tests } = areas[name]
   const all = folders.flatMap((folder) =>
-    readdirSync(join(root, 'dist/src', folder))
+    readdirSync(join(workers[0], 'dist/src', folder))
       .filter((file) => file.endsWith('.js'))
       .flatMap((file) => {
         const path = join('dist/src', folder, file)
-        return mutantsOf(readFileSync(join(root, path), 'utf8')).map((mutant) => ({ path, ...mutant }))
+        const code = readFileSync(join(workers[0], path), 'utf8')
+        return mutantsOf(code).map((mutant) => ({ path, code, ...mutant }))
       }),
   )
   const random = randomOf(Number(values.seed))
@@ -144,7 +145,7 @@ for (const name of positionals.length > 0 ? positionals : Object.keys(areas)) {
     workers.map(async (folder) => {
       for (let mutant = queue.shift(); mutant; mutant = queue.shift()) {
         const file = join(folder, mutant.path)
-        const code = readFileSync(join(root, mutant.path), 'utf8')
+        const { code } = mutant
         writeFileSync(file, code.slice(0, mutant.start) + mutant.text + code.slice(mutant.end))
         if (await passes(folder, tests)) {
           const line = code.slice(0, mutant.start).split('\n').length

@@ -260,7 +260,7 @@ describe('reports', () => {
     )
   })
 
-  const fits = new Ajv({ strict: false }).compile(
+  const fits = new Ajv({ strict: false, formats: { 'date-time': /^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?Z$/ } }).compile(
     JSON.parse(readFileSync(new URL('../../schema/report.schema.json', import.meta.url), 'utf8')) as object,
   )
   const expectFit = (report: object) => expect(fits(JSON.parse(JSON.stringify(report))), JSON.stringify(fits.errors)).to.equal(true)

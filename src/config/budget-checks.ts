@@ -1,4 +1,4 @@
-import type { ProviderOptions } from '../core/endpoints/options.js'
+import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import type { BudgetOptions } from '../core/limits/budget.js'
 

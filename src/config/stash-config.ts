@@ -1,4 +1,5 @@
-import type { ProviderOptions, Refusals, ReuseOptions } from '../core/endpoints/options.js'
+import type { Refusals, ReuseOptions } from '../core/endpoints/options.js'
+import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import type { ExchangeRates } from '../core/ledger/ledger-row.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Journal } from '../core/ports/journal.js'

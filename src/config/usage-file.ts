@@ -1,5 +1,5 @@
 import { parse } from 'csv-parse/sync'
-import type { UsageExportOptions } from '../core/endpoints/options.js'
+import type { UsageExportOptions } from '../core/endpoints/provider-options.js'
 import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
 import type { UsageOfDay } from '../core/ledger/reconcile.js'
 

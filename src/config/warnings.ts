@@ -1,5 +1,6 @@
 import { endpointList, resolveRule } from '../core/endpoints/compile.js'
-import type { NamedEndpointOptions, ProviderOptions } from '../core/endpoints/options.js'
+import type { NamedEndpointOptions } from '../core/endpoints/options.js'
+import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
 import { durationMs } from '../core/time/duration.js'

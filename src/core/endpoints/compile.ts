@@ -13,7 +13,8 @@ import { parseRequestTemplate, segmentsOf } from '../rules/request-template.js'
 import { unitsUpTo } from '../rules/units.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
-import type { NamedEndpointOptions, ProviderOptions, QuotaOptions, Refusals, ReuseOptions, RuleOptions } from './options.js'
+import type { NamedEndpointOptions, Refusals, ReuseOptions, RuleOptions } from './options.js'
+import type { ProviderOptions, QuotaOptions } from './provider-options.js'
 import { unmatched } from './unmatched.js'
 
 /** What of a configuration holds for more than one provider. */

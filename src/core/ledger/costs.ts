@@ -4,7 +4,8 @@ import type { Units } from '../money/units.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { type Costs, sumOf } from './figures.js'
 import type { LedgerMode, TallyRow } from './ledger-row.js'
-import { type Pricing, type ProviderPrices, priceProvider } from './provider-prices.js'
+import type { Pricing } from './plan-usage.js'
+import { type ProviderPrices, priceProvider } from './provider-prices.js'
 
 /** What a report is priced by. */
 export interface Known {

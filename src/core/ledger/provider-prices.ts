@@ -1,12 +1,12 @@
 import Big from 'big.js'
 import { apportioned } from '../money/apportion.js'
 import type { Money } from '../money/money.js'
-import { chargeOfPeriod, chargeOfUnits, type Metered } from '../money/period-charge.js'
+import { chargeOfPeriod } from '../money/period-charge.js'
 import { billingPeriod, type PlanOptions, type PlanTerms, termsAt as termsOfPlan } from '../money/plan.js'
 import { priceDigits } from '../money/price-digits.js'
-import type { Units } from '../money/units.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { bucketMs, momentOf, type TallyRow } from './ledger-row.js'
+import { joined, type Pricing, usageOf } from './plan-usage.js'
 
 /** What the calls of a provider cost: by endpoint, what belongs to none (base fees), and by billing period. */
 export interface ProviderPrices {
@@ -64,19 +64,6 @@ interface Slice {
   readonly end: number
   readonly before: TallyRow[]
   readonly within: TallyRow[]
-}
-
-export interface Pricing {
-  readonly provider: string
-  /** In any order; from the begin of the first billing period on, what is before `since` counts only towards its places in that period. */
-  readonly rows: readonly TallyRow[]
-  readonly since: number
-  /** End of the report, exclusive. */
-  readonly until: number
-  /** How many calls of a row count, by the plan in force. */
-  readonly callsOf: (row: TallyRow, plan: PlanOptions) => number
-  /** The units of a row that count. */
-  readonly unitsOf: (row: TallyRow) => Units
 }
 
 /**
@@ -171,63 +158,6 @@ function slicesOf(known: FactsInForce, provider: string, rows: readonly TallyRow
     current.slice[row.bucket < since ? 'before' : 'within'].push(row)
   }
   return [...slices.values()].filter(({ within }) => within.length > 0)
-}
-
-interface Usage {
-  readonly metered: readonly Metered[]
-  readonly own: Big
-  readonly byEndpoint: ReadonlyMap<string, { readonly metered: number; readonly own: Big }>
-}
-
-function usageOf(
-  known: FactsInForce,
-  plan: PlanOptions,
-  rows: readonly TallyRow[],
-  { callsOf, unitsOf }: Pick<Pricing, 'callsOf' | 'unitsOf'>,
-): Usage {
-  const metered: Metered[] = []
-  const byEndpoint = new Map<string, { metered: number; own: Big }>()
-  let own = new Big(0)
-  for (const row of rows) {
-    const { bucket, provider, endpoint } = row
-    const { perCall, weight = 1 } = known.price(provider, endpoint, bucket) ?? {}
-    const present = known.plan(provider, bucket) ?? plan
-    const calls = callsOf(row, present)
-    const sum = byEndpoint.get(endpoint) ?? { metered: 0, own: new Big(0) }
-    byEndpoint.set(endpoint, sum)
-    if (perCall !== undefined && calls > 0) {
-      const charge = new Big(perCall).times(calls)
-      own = own.plus(charge)
-      sum.own = sum.own.plus(charge)
-    } else if (perCall === undefined && calls > 0) {
-      addMetered(metered, { calls: calls * weight, terms: termsOfPlan(present, bucket) })
-      sum.metered += calls * weight
-    }
-    const units = unitsOf(row)
-    if (!hasAny(units)) continue
-    const ofUnits = chargeOfUnits(termsOfPlan(present, bucket), units)
-    own = own.plus(ofUnits)
-    sum.own = sum.own.plus(ofUnits)
-  }
-  return { metered, own, byEndpoint }
-}
-
-function hasAny(units: Units): boolean {
-  for (const _ in units) return true
-  return false
-}
-
-/** Calls that follow one another under the same prices count together. */
-function addMetered(metered: Metered[], more: Metered): void {
-  const last = metered.at(-1)
-  if (last?.terms === more.terms) metered[metered.length - 1] = { calls: last.calls + more.calls, terms: last.terms }
-  else metered.push(more)
-}
-
-function joined(metered: readonly Metered[], more: readonly Metered[]): Metered[] {
-  const both = [...metered]
-  for (const one of more) addMetered(both, one)
-  return both
 }
 
 /** Begin of the earliest billing period that a report from `since` on has to look at, so that its rows can be read. */

@@ -1,15 +1,13 @@
 import type { Bound, BoundCall } from './bound.js'
 import type { Budget, BudgetLevel } from './budget.js'
+import { type BudgetState, spentOf, unspent } from './budget-spending.js'
 import {
-  type BudgetState,
   extendedCall,
   leaving,
   mayLeave,
   ownAtMost,
   reached,
   setBack,
-  spentOf,
-  unspent,
   upToDate,
   withLeft,
   withRefused,

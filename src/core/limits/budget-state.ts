@@ -1,96 +1,23 @@
 import Big from 'big.js'
 import { type Ending, isBilled } from '../money/billed-calls.js'
-import { chargeOfPeriod, chargeOfUnits } from '../money/period-charge.js'
-import { billingPeriod, type PlanTerms, termsAt } from '../money/plan.js'
+import { chargeOfUnits } from '../money/period-charge.js'
+import { billingPeriod, termsAt } from '../money/plan.js'
 import type { Units } from '../money/units.js'
 import { periodAround } from '../time/calendar.js'
 import type { Budget, BudgetLevel, CallPrice } from './budget.js'
 import { budgetLevels } from './budget.js'
-import { type CallsUnderWay, highestPrice, untilOf, withCall, withLonger, withoutCall } from './budget-calls.js'
+import { type CallsUnderWay, untilOf, withCall, withLonger, withoutCall } from './budget-calls.js'
+import { type BudgetState, callsIn, charged, grouped, mostSpent, spentOf, unspent } from './budget-spending.js'
 import { type ClockChange, clockTolerance, moved } from './clock-change.js'
-
-/** So many calls by weight, at the prices that held at a moment. */
-type MeteredAt = readonly [at: number, calls: number]
-
-/** How far a budget is spent, as plain data that can be kept as JSON. Amounts are decimals, moments milliseconds since 1970-01-01T00:00Z. */
-export interface BudgetState {
-  /** The period that is counted. */
-  readonly start: number
-  readonly end: number
-  /** The billing period of the plan that is counted: what was charged in it before `start`, and what was bought in it so far. */
-  readonly billing: { readonly start: number; readonly end: number }
-  readonly before: string
-  readonly metered: readonly MeteredAt[]
-  readonly own: string
-  /** What earlier billing periods charged since `start`. */
-  readonly closed: string
-  readonly flying: readonly CallsUnderWay[]
-  /** The most units that one call was seen to cost. */
-  readonly mostUnits: Units
-  /** How far it is spent by the calls that have ended; `stop` also while a call that was refused for it may still not leave. */
-  readonly level: BudgetLevel
-  /** The highest level of the period that was announced. */
-  readonly announced: BudgetLevel
-  /** The last call that was refused for it, as if it had left. */
-  readonly refused?: CallsUnderWay | undefined
-  /** Other periods that were counted, should the clock change, without calls under way. */
-  readonly others?: readonly BudgetState[]
-  /** What of `metered` and `own` is of earlier periods, or counts in one already, for the clock was set back: calls by weight, and money. */
-  readonly folded?: { readonly calls: number; readonly own: string }
-  /** Of a period that was there before the clock was set back: when its calls count no more, for no true period can hold them then. */
-  readonly countsUntil?: number
-}
 
 /** Other periods remembered, at the most. */
 const mostOthers = 4
-
-/** Nothing spent in the period that `now` falls in. */
-export function unspent(budget: Budget, now: number): BudgetState {
-  const { start, end } = periodAround(now, budget.per, budget.zone)
-  return {
-    ...{ start, end, billing: billingPeriod(budget.plan, now), before: '0', metered: [], own: '0', closed: '0', flying: [] },
-    ...{ mostUnits: {}, level: 'free', announced: 'free' },
-  }
-}
 
 /** The most that one more call can cost besides its place among the plan's calls: its own price, and its units. */
 export function ownAtMost(budget: Budget, { mostUnits }: Pick<BudgetState, 'mostUnits'>, price: CallPrice, now: number): string {
   if (budget.currency === undefined) return '0'
   const units = { ...mostUnits, ...price.unitsUpTo }
   return new Big(price.perCall ?? 0).plus(chargeOfUnits(termsAt(budget.plan, now), units)).toFixed()
-}
-
-/** What is spent of a budget by the calls that have ended. */
-export function spentOf(budget: Budget, { closed, billing, metered, own, before }: BudgetState): Big {
-  return new Big(closed).plus(charged(budget, billing.start, metered, new Big(own))).minus(before)
-}
-
-/** The most that can be spent once all calls under way have ended, and `more`, which leaves at `now`. */
-function mostSpent(budget: Budget, state: BudgetState, more: CallsUnderWay, now: number): Big {
-  const flying = [...state.flying, more]
-  const last = Math.max(...flying.map(untilOf))
-  const own = flying.reduce((sum, [, calls, , each]) => sum.plus(new Big(each).times(calls)), new Big(state.own))
-  const counted = flying.reduce((sum, [, calls, weight]) => sum + calls * weight, 0)
-  const atOnce = spentOf(budget, { ...state, metered: [...state.metered, [now, counted]], own: own.toFixed() })
-  if (last < state.billing.end && samePrices(budget, now, last)) return atOnce
-  // the prices change, or the plan begins to count anew, while they are under way: each at the highest price there is
-  const { changes = [] } = budget.plan
-  const terms = [termsAt(budget.plan, now), termsAt(budget.plan, last), ...changes]
-  const highest = flying.reduce((sum, [, calls, weight]) => sum.plus(highestPrice(terms, weight).times(calls)), new Big(0))
-  const before = terms.some(({ tiering }) => tiering === 'volume')
-    ? highestPrice(terms, 1).times(callsIn(state)).plus(state.closed) // which all may be priced anew
-    : spentOf(budget, { ...state, own: '0' })
-  const most = before.plus(own).plus(highest)
-  return most.gt(atOnce) ? most : atOnce
-}
-
-function samePrices({ plan }: Budget, one: number, other: number): boolean {
-  return (plan.changes ?? []).length === 0 || JSON.stringify(termsAt(plan, one)) === JSON.stringify(termsAt(plan, other))
-}
-
-function charged({ plan }: Budget, billingStart: number, metered: readonly MeteredAt[], own: Big): Big {
-  const priced = metered.filter(([, calls]) => calls > 0).map(([at, calls]) => ({ calls, terms: termsAt(plan, at) }))
-  return chargeOfPeriod(termsAt(plan, billingStart), priced, own)
 }
 
 /** Whether one more call may leave: not if, with all that are under way, it could pass the budget. */
@@ -205,10 +132,6 @@ function turnedBack(budget: Budget, state: BudgetState, now: number): BudgetStat
 
 const nothingFolded = { calls: 0, own: '0' }
 
-function callsIn({ metered }: Pick<BudgetState, 'metered'>): number {
-  return metered.reduce((sum, [, calls]) => sum + calls, 0)
-}
-
 /** Begins the periods that `now` falls in. */
 function turned(budget: Budget, state: BudgetState, now: number): BudgetState {
   let current = state
@@ -241,18 +164,6 @@ function levelled(budget: Budget, state: BudgetState): BudgetState {
     over(budget.stopAt) || (refused !== undefined && !mayLeave(budget, { ...together, level: 'free' }, refused, refused[0], false))
   const level = isStopped ? 'stop' : over(budget.stretchAt) ? 'stretch' : over(budget.warnAt) ? 'warn' : 'free'
   return { ...together, level }
-}
-
-function grouped({ plan }: Budget, metered: readonly MeteredAt[]): readonly MeteredAt[] {
-  const { changes = [] } = plan
-  const groups: { at: number; calls: number; terms: PlanTerms | string }[] = []
-  for (const [at, calls] of metered) {
-    const terms = changes.length === 0 ? plan : JSON.stringify(termsAt(plan, at))
-    const last = groups.at(-1)
-    if (last?.terms === terms) last.calls += calls
-    else groups.push({ at, calls, terms })
-  }
-  return groups.map(({ at, calls }) => [at, calls])
 }
 
 export function reached(level: BudgetLevel, of: BudgetLevel): boolean {

@@ -1,5 +1,5 @@
 import type { Budget } from './budget.js'
-import type { BudgetState } from './budget-state.js'
+import type { BudgetState } from './budget-spending.js'
 import type { HoldOff } from './hold-off.js'
 import type { Limit } from './limit.js'
 import type { LimitState } from './limit-state.js'

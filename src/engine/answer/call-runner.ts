@@ -16,6 +16,7 @@ import type { Gate } from '../gate/gate.js'
 import type { Landed } from '../upstream/landed.js'
 import type { BackgroundRefresh } from './background-refresh.js'
 import type { Caller, CallsInFlight } from './calls-in-flight.js'
+import { leavingOf } from './leaving.js'
 import type { Found, LookUp } from './look-up.js'
 import { expectedStorage, type Live, storageAfter, storedOutcome } from './outcomes.js'
 import type { RunningCalls } from './running-calls.js'
@@ -118,7 +119,7 @@ export class CallRunner {
     const { call } = caller
     const { shared, joined } = this.#parts.inFlight.callFor(caller, found, decision.reuse)
     let landed: Landed<T>
-    const leaving = this.#leaving(caller)
+    const leaving = leavingOf(caller, this.#parts.clock)
     try {
       landed = await shared.join(leaving.signal)
     } catch (error) {
@@ -211,26 +212,6 @@ export class CallRunner {
     if (!call.isPassed) landed.onEnd((ended) => void Object.assign(outcome, storageAfter(ended)))
     return { answer: joined ? form.copy(answer) : answer, outcome, record }
   }
-
-  /** When a caller has to leave: when its signal aborts, or when its time is over. */
-  #leaving({ call, deadline }: Caller<unknown>): { readonly signal: AbortSignal | undefined; over(): void } {
-    const { signal, withinMs = 0 } = call.terms
-    if (deadline === undefined) return { signal, over: noop }
-    const { clock } = this.#parts
-    const leaving = new AbortController()
-    const { provider, name } = call.endpoint
-    const aborted = () => leaving.abort(signal?.reason)
-    signal?.addEventListener('abort', aborted, { once: true })
-    const overdue = () => leaving.abort(new CallOverdueError(provider, name, withinMs))
-    const cancel = clock.later(Math.max(0, deadline - clock.ticks()), overdue, true)
-    return {
-      signal: leaving.signal,
-      over() {
-        cancel()
-        signal?.removeEventListener('abort', aborted)
-      },
-    }
-  }
 }
 
 const notReusable = { stored: false, notStored: 'not-reusable' } as const
@@ -250,5 +231,3 @@ function paidFor(endpoint: Endpoint, joined: boolean, ending: Ending): Partial<O
 function slidByUse({ freshness, slidingMs = 0 }: Endpoint, entry: Entry, now: number): Entry {
   return slid(entry, freshFromUseMs(freshness, entry.key) ?? 0, slidingMs, now)
 }
-
-function noop(): void {}

@@ -1,7 +1,8 @@
 import type { Clock } from '../../core/ports/clock.js'
 import type { Landed } from './landed.js'
 import type { RetryPolicy } from './retry-policy.js'
-import { UpstreamAttempt, type UpstreamJob, type UpstreamParts } from './upstream-attempt.js'
+import { UpstreamAttempt } from './upstream-attempt.js'
+import type { UpstreamJob, UpstreamParts } from './upstream-job.js'
 
 /** Calls upstream: through the gate, within its time, again where that may help; records each call, and has answers stored. */
 export class UpstreamCalls {
