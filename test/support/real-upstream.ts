@@ -3,7 +3,7 @@ import type { AddressInfo } from 'node:net'
 import { openStash, type ProviderOptions, type Stash, type StashConfig, type StashEvents } from 'stashen'
 
 /** What happened, as listeners hear of it. */
-export interface Heard {
+interface Heard {
   readonly calls: StashEvents['call'][]
   readonly upstream: StashEvents['upstream'][]
 }

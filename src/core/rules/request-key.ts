@@ -12,7 +12,7 @@ import { normalisePercent, sortedParameters } from './normalise-url.js'
 export function requestKey(provider: CallerRule, keying: Keying, request: KeyedRequest): string {
   const secrets: string[] = []
   const place = placeOfRequest(provider, keying, request, secrets)
-  return `${place}${bodyPart(keying, request)}${fieldParts(keying, request)}${callerPart(provider, keying, request, secrets)}`
+  return `${place}${bodyPart(keying, request)}${fieldParts(provider, keying, request)}${callerPart(provider, keying, request, secrets)}`
 }
 
 /**
@@ -40,11 +40,11 @@ function bodyPart({ by, pointers }: Keying, { body, header }: KeyedRequest): str
   return by || !body || body.byteLength === 0 ? '' : ` body:${bodyKey(body, header('content-type'), pointers)}`
 }
 
-function fieldParts({ headers, cookies, version }: Keying, request: KeyedRequest): string {
+function fieldParts(provider: CallerRule, { headers, cookies, version }: Keying, request: KeyedRequest): string {
   let parts = version === undefined ? '' : ` version:${version}`
   const codings = request.header('accept-encoding')
   if (codings !== null) parts += ` accept-encoding:${JSON.stringify(codings)}`
-  for (const name of headers) parts += ` ${name}:${JSON.stringify(request.header(name))}`
+  for (const name of headers) parts += ` ${name}:${JSON.stringify(fieldInKey(provider, name, request.header(name)))}`
   if (cookies.length > 0) {
     const sent = (request.header('cookie') ?? '').split(/;\s*/)
     const chosen = cookies.map((name) => sent.filter((cookie) => cookie.startsWith(`${name}=`)))
@@ -62,4 +62,13 @@ function callerPart({ callerHeaders }: CallerRule, { shared, per }: Keying, requ
   }
   if (secrets.length > 0) parts += ` caller:${digestOf(JSON.stringify(secrets))}`
   return parts
+}
+
+/** Names of fields that carry credentials, whatever a provider calls them. */
+const credentialName = /auth|cookie|key|token|secret|sign|credential|password|session/
+
+/** A field's value as it stands in keys: one that says, or may say, who calls only as a digest. */
+export function fieldInKey(provider: CallerRule | undefined, name: string, value: string | null): string | null {
+  const isSecret = credentialName.test(name) || provider?.callerHeaders.includes(name) === true
+  return value !== null && isSecret ? digestOf(value) : value
 }

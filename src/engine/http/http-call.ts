@@ -9,9 +9,8 @@ import { fieldValue } from '../../core/http/stored-head.js'
 import { comparedWithHead } from '../../core/http/validators.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
-import { digestOf } from '../../core/rules/digest.js'
 import type { KeyedRequest, Keying } from '../../core/rules/keying.js'
-import { requestKey } from '../../core/rules/request-key.js'
+import { fieldInKey, requestKey } from '../../core/rules/request-key.js'
 import type { LookUp } from '../answer/look-up.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import { type Call, type CallTerms, termsOf } from '../call/call.js'
@@ -128,13 +127,9 @@ export class HttpCall implements Call<HttpAnswer> {
   }
 
   variantKey(base: string, fields: readonly string[]): string {
-    return `${base} vary:${JSON.stringify(fields.map((field) => [field, this.#variantValue(field)]))}`
-  }
-
-  /** A field's value as it stands in the key of a variant: those that say who calls only as a digest. */
-  #variantValue(field: string): string | null {
-    const value = this.header(field)
-    return value !== null && this.#matched.provider?.callerHeaders.includes(field) ? digestOf(value) : value
+    const { provider } = this.#matched
+    const values = fields.map((field) => [field, fieldInKey(provider, field, this.header(field))])
+    return `${base} vary:${JSON.stringify(values)}`
   }
 
   canServe(entry: Entry): boolean {
