@@ -75,7 +75,10 @@ describe('stash.fetch', () => {
       without: (error) => expect(error).to.be.instanceOf(TypeError),
     },
   ]
-  const both = { provider: { endpoints: { tides, other: { request: 'GET /other', freshFor: '1 min', holdOff: 0 } } } } as const
+  const both = {
+    provider: { endpoints: { tides, other: { request: 'GET /other', freshFor: '1 min', holdOff: 0 } } },
+    config: { random: () => 0 }, // pauses of their full length
+  } as const
   for (const { name, answer, without } of faults) {
     it(`keeps giving the older answer on ${name}, holds off, and recovers`, () =>
       scene(async (now) => {

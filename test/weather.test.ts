@@ -193,7 +193,7 @@ describe('an upstream that fails', () => {
         statusThen(now, [503], { 'retry-after': '60' })
         expect(await got(stash, stash, `${base}/tides/3`), 'longer than anybody waits').to.equal('503 forwarded no-older-answer')
       },
-      endpoint({ retries: { upTo: 2, share: 1 }, maxWait: '30 s' }),
+      { ...endpoint({ retries: { upTo: 2, share: 1 }, maxWait: '30 s' }), config: { random: () => 0 } },
     ))
 
   it('is asked again no more than the share of calls allows, and within the time of the caller', () =>
@@ -290,7 +290,7 @@ describe('an upstream that fails', () => {
         expect((await answers).sort()).to.eql(['200 forwarded absent', 'HELD_OFF', 'HELD_OFF'])
         expect(received).to.have.length(3)
         expect(told).to.eql(['tides 1 1000', 'tides 2 2000', 'upstream'])
-        await using other = await open({ store: common })
+        await using other = await open({ store: common, random: () => 0.7 })
         now.answer = json(() => ({}), 500)
         await got(stash, stash, `${base}/tides/4`)
         await clock.sleep(50) // within which others know
@@ -298,7 +298,7 @@ describe('an upstream that fails', () => {
         expect((await other.status()).providers[0]?.holdOffs[0]).to.include({ endpoint: 'tides', failures: 1, state: 'held-off' })
         expect((await other.explain(`${base}/tides/5`)).blockedBy).to.include({ why: 'held-off' })
       },
-      { ...endpoint({ holdOff: { first: '1 s', upTo: '1 min' } }), config: { store: common } },
+      { ...endpoint({ holdOff: { first: '1 s', upTo: '1 min' } }), config: { store: common, random: () => 0 } },
     ))
 
   it('is asked ahead of expiry for what is in use, once, and only where limits have room', () =>

@@ -1,5 +1,7 @@
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http'
 import type { AddressInfo } from 'node:net'
+import { uniformFloat64 } from 'pure-rand/distribution/uniformFloat64'
+import { xoroshiro128plus } from 'pure-rand/generator/xoroshiro128plus'
 import { openStash, type ProviderOptions, type Stash, type StashConfig } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { flightFetch } from '../../examples/harbour/flight-fetch.js'
@@ -49,10 +51,11 @@ export async function scene(play: (scene: Scene) => Promise<void>, { provider, c
   })
   await new Promise<void>((listening) => server.listen(0, '127.0.0.1', listening))
   const base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+  let opened = 0
   const open = (more: Partial<StashConfig> = {}) =>
     openStash({
       ...(isAsynchronous && { store: asynchronousStore() }),
-      ...{ clock, fetch, random: () => 0, warn: (message: string) => void warnings.push(message) },
+      ...{ clock, fetch, random: ownRandom(++opened), warn: (message: string) => void warnings.push(message) },
       providers: { ebbline: { endpoints: { tides }, ...provider, baseUrl: base } },
       ...config,
       ...more,
@@ -66,6 +69,12 @@ export async function scene(play: (scene: Scene) => Promise<void>, { provider, c
     server.closeAllConnections()
     await new Promise((closed) => server.close(closed))
   }
+}
+
+/** Numbers from 0 to 1: others for each process, the same in every run. */
+function ownRandom(process: number): () => number {
+  const generator = xoroshiro128plus(process)
+  return () => uniformFloat64(generator)
 }
 
 export function json(value: () => unknown, status = 200, headers: Record<string, string | string[]> = {}): Answer {

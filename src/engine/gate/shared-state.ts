@@ -3,7 +3,7 @@ import type { Maybe } from '../../core/ports/maybe.js'
 import type { SharedRecords } from '../../core/ports/shared-records.js'
 
 export interface SharedStateParts<S, E> {
-  readonly records: SharedRecords
+  readonly records: Pick<SharedRecords, 'update'>
   readonly clock: Clock
   /** The name of its record. */
   readonly name: string
