@@ -37,7 +37,8 @@ export class SharedBody {
   #size = 0
   /** Bytes held, which are all that came until the body is larger than what is kept and somebody reads on. */
   #kept = 0
-  #state: 'filling' | 'complete' | 'released' | 'outgrown' | 'over' | { readonly broken: unknown } = 'filling'
+  #state: 'filling' | 'complete' | 'outgrown' | 'over' | { readonly broken: unknown } = 'filling'
+  #isReleased = false
   #reading = false
   #wasRead = false
   #length: number | undefined
@@ -58,7 +59,7 @@ export class SharedBody {
 
   /** The bytes, once they are complete and if they are kept. */
   get bytes(): Uint8Array | undefined {
-    return this.#state === 'complete' || this.#state === 'released' ? this.#joined() : undefined
+    return this.#state === 'complete' ? this.#joined() : undefined
   }
 
   /** Whether one more reader would still get all of it. */
@@ -107,11 +108,16 @@ export class SharedBody {
     else if (this.#state === 'outgrown') this.#broken(reason)
   }
 
-  /** Lets the readers of a complete body see its end. */
+  /** Lets readers see that it has ended, or broken off: once all else knows. */
   release(): void {
-    if (this.#state !== 'complete') return
-    this.#state = 'released'
-    this.#endReaders()
+    this.#isReleased = true
+    if (!this.#hasEnded) return
+    for (const reader of this.#readers) this.#end(reader)
+    this.#readers.clear()
+  }
+
+  get #hasEnded(): boolean {
+    return this.#state !== 'filling' && this.#state !== 'outgrown'
   }
 
   /** A stream of the body for one caller, who leaves when `signal` aborts. `abandoned` is called where it leaves before the end. */
@@ -126,9 +132,8 @@ export class SharedBody {
           this.#part(reader, signal?.reason)
         }
         reader = { controller, waits: false, abandoned, leave: () => signal?.removeEventListener('abort', aborted) }
-        if (typeof this.#state === 'object') return controller.error(this.#state.broken)
         for (const chunk of this.#chunks) give(reader, chunk)
-        if (this.#state === 'released') return controller.close()
+        if (this.#hasEnded && this.#isReleased) return this.#end(reader)
         this.#readers.add(reader)
         if (signal?.aborted) aborted()
         else signal?.addEventListener('abort', aborted, { once: true })
@@ -154,7 +159,6 @@ export class SharedBody {
         this.#hooks.stop()
         this.#state = 'over'
         this.#over?.resolve()
-        this.#endReaders()
       } else for (const reader of this.#readers) give(reader, value)
     } catch {
       // the readers know
@@ -199,27 +203,20 @@ export class SharedBody {
     this.#hooks.stop()
     this.#state = { broken }
     this.#chunks = []
-    for (const { controller, leave } of this.#readers) {
-      leave()
-      controller.error(broken)
-    }
-    this.#readers.clear()
     this.#over?.reject(broken)
     return broken
   }
 
-  #endReaders(): void {
-    for (const { controller, leave } of this.#readers) {
-      leave()
-      controller.close()
-      controller.byobRequest?.respond(0)
-    }
-    this.#readers.clear()
+  #end({ controller, leave }: Reader): void {
+    leave()
+    if (typeof this.#state === 'object') return controller.error(this.#state.broken)
+    controller.close()
+    controller.byobRequest?.respond(0)
   }
 
   #part(reader: Reader, reason: unknown): void {
     reader.leave()
-    if (!this.#readers.delete(reader) || this.#state === 'complete') return
+    if (!this.#readers.delete(reader) || this.#hasEnded) return
     reader.abandoned()
     if (this.#readers.size === 0) this.#hooks.desert(reason)
   }
