@@ -1,5 +1,6 @@
 import { upstreamCallsOf } from './collapse.js'
 import type { Ratio } from './compare.js'
+import { firstChunkRatios } from './first-chunk.js'
 import { hitRatios } from './hits.js'
 import { recordingRatio, reportRatio } from './ledger.js'
 import { keyRatio, matchingRatio } from './matching.js'
@@ -7,6 +8,7 @@ import { keyRatio, matchingRatio } from './matching.js'
 /** Prints every figure that the project promises of its speed, and whether it is kept. */
 console.log(`Node ${process.versions.node}; each ratio is the median of 101 rounds, taken by turns in this run\n`)
 for (const ratio of [...(await hitRatios()), await matchingRatio(), await keyRatio(), await recordingRatio()]) print(ratio)
+for (const upstreamMs of [20, 0]) for (const ratio of await firstChunkRatios(upstreamMs)) print(ratio)
 const askers = 10_000
 const calls = await upstreamCallsOf(askers)
 console.log(`${'simultaneous identical calls'.padEnd(48)} ${askers} askers, ${calls} upstream call${calls === 1 ? '  kept' : 's  MISSED'}`)
