@@ -14,10 +14,14 @@ export type {
   AtLimit,
   CallOptions,
   EndpointOptions,
+  EndpointTerms,
+  FreshOptions,
   NamedEndpointOptions,
+  PriceOptions,
   Refusals,
   ReuseExceptions,
   ReuseOptions,
+  ReuseTerms,
   RuleOptions,
   TimeoutOptions,
 } from './core/endpoints/options.js'
@@ -63,7 +67,7 @@ export type {
 } from './core/ledger/report-model.js'
 export { sumTallies } from './core/ledger/sum-tallies.js'
 export type { TallyCount, TallyCounts, TallyData } from './core/ledger/tally-data.js'
-export type { BudgetLevel, BudgetOptions } from './core/limits/budget.js'
+export type { BudgetLevel, BudgetOptions, BudgetTerms } from './core/limits/budget.js'
 export type { CallRange, QuotaForecast } from './core/limits/forecast.js'
 export type { LimitKind, LimitOptions, WindowedCalls, WindowKind, WindowUnit } from './core/limits/limit.js'
 export type { Quota } from './core/limits/quota.js'

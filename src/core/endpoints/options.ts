@@ -9,7 +9,7 @@ import type { Duration } from '../time/duration.js'
 import type { Timetable } from '../time/timetable.js'
 
 /** How the answers of an endpoint or operation are treated, but for how long they are fresh and what they cost. */
-interface ReuseTerms {
+export interface ReuseTerms {
   /** Spreads the end of freshness over this last share (0 to 1) of it, so that answers stored together do not expire together. */
   readonly jitter?: number
   /** Freshness of answers with some statuses, by status: `{ 404: '1 min', 204: 'never' }`. Others than successes are kept only so. */
@@ -73,7 +73,7 @@ interface ReuseTerms {
 }
 
 /** How long answers are fresh: for a time, or until the next publication. Without either nothing is stored, calls are only counted. */
-type FreshOptions =
+export type FreshOptions =
   | {
       /** How long an answer is fresh, or a function of the answer that says so. Where it fails the answer is not stored, and `warn` is called. */
       readonly freshFor?: Duration | FreshnessFunction
@@ -86,7 +86,7 @@ type FreshOptions =
     }
 
 /** What a call costs, where that is not as the plan says for every call. */
-type PriceOptions =
+export type PriceOptions =
   | {
       /** Price of one call: a decimal string in the plan's currency. Such calls count towards nothing else in the plan. */
       readonly perCall?: string
@@ -147,7 +147,7 @@ export type RuleOptions = ReuseOptions & {
 }
 
 /** Which requests an endpoint covers, and what only requests can have. */
-interface EndpointTerms {
+export interface EndpointTerms {
   /**
    * Method and path template below the base URL, with query values that must be there, e.g. `"GET /stations/{id}/tides?kind=spring"`.
    * `{name}` stands for one segment, a last `*` for one or more. The most specific endpoint wins: at the first segment where two

@@ -3,7 +3,7 @@ import type { PlanOptions, UnbilledOutcome } from '../money/plan.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 
 /** In which period a budget holds, and what happens as it is spent. */
-interface BudgetTerms {
+export interface BudgetTerms {
   /** Default `month`. */
   readonly per?: CalendarPeriod
   /** IANA time zone whose calendar the period follows. Default: the plan's, else `"UTC"`. */
