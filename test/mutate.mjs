@@ -14,15 +14,18 @@ const root = fileURLToPath(new URL('..', import.meta.url))
 
 /** What is mutated, and the tests that should notice, quickest first. */
 const areas = {
-  decide: { folders: ['core/decide'], tests: ['core', 'fetch', 'standards', 'freshness', 'explain', 'weather', 'one-path'] },
+  decide: { folders: ['core/decide'], tests: ['bounds', 'core', 'fetch', 'standards', 'freshness', 'explain', 'weather', 'one-path'] },
   rules: {
     folders: ['core/rules'],
     tests: ['core', 'keys', 'freshness', 'properties', 'operation', 'config', 'one-path', 'modes', 'budgets'],
   },
-  limits: { folders: ['core/limits'], tests: ['limits', 'clock-changes', 'forecast', 'budgets', 'weather', 'one-path'] },
-  money: { folders: ['core/money'], tests: ['money', 'budgets', 'report'] },
+  limits: {
+    folders: ['core/limits'],
+    tests: ['bounds', 'limits', 'guards', 'clock-changes', 'forecast', 'budgets', 'weather', 'one-path'],
+  },
+  money: { folders: ['core/money'], tests: ['bounds', 'guards', 'money', 'budgets', 'report'] },
   http: { folders: ['core/http'], tests: ['core', 'standards', 'freshness', 'limits', 'one-path'] },
-  ledger: { folders: ['core/ledger'], tests: ['money', 'report', 'forecast', 'journal', 'reconcile', 'budgets'] },
+  ledger: { folders: ['core/ledger'], tests: ['guards', 'money', 'report', 'forecast', 'journal', 'reconcile', 'budgets'] },
   gate: { folders: ['engine/gate'], tests: ['shared-state', 'weather', 'budgets', 'one-path', 'limits', 'sharing'] },
   engine: {
     folders: ['engine/answer', 'engine/call', 'engine/upstream', 'engine/http', 'engine/operation', 'engine/ledger'],

@@ -1,0 +1,256 @@
+import Big from 'big.js'
+import { expect } from 'chai'
+import type { PlanOptions } from 'stashen'
+import { isFresh, isRefreshable } from '../src/core/decide/entry-times.js'
+import { Tally } from '../src/core/ledger/tally.js'
+import { compileLimit } from '../src/core/limits/limit.js'
+import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
+import { statusOf } from '../src/core/limits/status.js'
+import { apportioned } from '../src/core/money/apportion.js'
+import { billedCalls, costOfCall, type Ending, endingOf, isBilled } from '../src/core/money/billed-calls.js'
+import { chargeOfPeriod, chargeOfUnits } from '../src/core/money/period-charge.js'
+import { billingPeriod, changesOf, termsAt } from '../src/core/money/plan.js'
+import { digitsOf, priceDigits } from '../src/core/money/price-digits.js'
+import { noon } from './support/upstream.js'
+
+const iso = (ms: number) => new Date(ms).toISOString().slice(0, 16)
+
+describe('bounds of money', () => {
+  it('a call is billed by how it ended', () => {
+    const endings: [result: Parameters<typeof endingOf>[0], status: number | undefined, ending: Ending][] = [
+      ['answered', 200, 'answered'],
+      ['answered', 301, 'answered'],
+      ['answered', 304, 'unmodified'],
+      ['answered', 399, 'answered'],
+      ['answered', 400, 'clientError'],
+      ['answered', 499, 'clientError'],
+      ['answered', 500, 'answered'],
+      ['answered', undefined, 'answered'],
+      ['refused', 429, 'refused'],
+      ['refused', 500, 'refused'],
+      ['failed', 499, 'noAnswer'],
+      ['failed', 500, 'serverError'],
+      ['failed', 503, 'serverError'],
+      ['failed', undefined, 'noAnswer'],
+    ]
+    for (const [result, status, ending] of endings) expect(endingOf(result, status), `${result} ${status}`).to.equal(ending)
+    const tally = Object.assign(new Tally(), { upAnswered: 1000, upUnmodified: 100, upClientError: 30, upRefused: 7, upFailed: 50 })
+    Object.assign(tally, { upServerError: 20, upAbandoned: 5, upUnanswered: 2 })
+    const plans: [notBilled: NonNullable<PlanOptions['notBilled']>, calls: number, freeEndings: Ending[]][] = [
+      [[], 1062, []],
+      [['unmodified'], 962, ['unmodified']],
+      [['clientError'], 1032, ['clientError']],
+      [['refused'], 1055, ['refused']],
+      [['serverError'], 1042, ['serverError']],
+      [['noAnswer'], 1030, ['noAnswer']],
+      [['failed'], 1010, ['serverError', 'noAnswer']],
+      [['failed', 'serverError', 'refused'], 1003, ['serverError', 'noAnswer', 'refused']],
+    ]
+    const all: Ending[] = ['answered', 'unmodified', 'clientError', 'refused', 'serverError', 'noAnswer']
+    for (const [notBilled, calls, free] of plans) {
+      expect(billedCalls({ notBilled }, tally), notBilled.join()).to.equal(calls)
+      for (const ending of all) {
+        expect(isBilled(notBilled, ending), `${notBilled} ${ending}`).to.equal(!free.includes(ending))
+        const price = { currency: 'EUR', amount: '0.1' }
+        expect(costOfCall({ price, unbilled: notBilled } as never, ending)).to.equal(free.includes(ending) ? undefined : price)
+      }
+    }
+    expect(billedCalls({}, tally)).to.equal(1062)
+  })
+
+  it('a period costs what its calls cost by their places in it', () => {
+    const graduated = {
+      tiers: [{ upTo: 10, perCall: '1' }, { upTo: 20, perCall: '0.5' }, { perCall: '0.1' }],
+    }
+    const rows: [name: string, terms: object, calls: readonly number[], charge: string, currency?: string][] = [
+      ['nothing', {}, [], '0'],
+      ['calls without a price', {}, [5], '0'],
+      ['a fee', { baseFee: '3', perCall: '1' }, [2, 2], '7'],
+      ['included calls', { included: 10, perCall: '1' }, [10], '0'],
+      ['one past them', { included: 10, perCall: '1' }, [4, 7], '1'],
+      ['packages begun', { packages: { of: 10, price: '5' } }, [10, 1], '10'],
+      ['packages full', { packages: { of: 10, price: '5' } }, [10, 10], '10'],
+      ['packages past what is included', { included: 3, packages: { of: 10, price: '5' } }, [13], '5'],
+      ['the last of a tier', graduated, [10], '10'],
+      ['the first of the next', graduated, [10, 1], '10.5'],
+      ['all tiers, in parts', graduated, [5, 10, 10], '15.5'],
+      ['tiers past what is included', { ...graduated, included: 15 }, [21], '2.6'],
+      ['a volume at its end', { ...graduated, tiering: 'volume' }, [4, 6], '10'],
+      ['a volume past it', { ...graduated, tiering: 'volume' }, [4, 7], '5.5'],
+      ['a volume past what is included', { ...graduated, tiering: 'volume', included: 1 }, [11], '5'],
+      ['a volume past all tiers', { tiers: [{ upTo: 10, perCall: '1' }], tiering: 'volume' }, [11], '0'],
+      ['a minimum', { perCall: '1', minimum: '5' }, [4], '5'],
+      ['a maximum', { perCall: '1', maximum: '5' }, [6], '5'],
+      ['both within', { perCall: '1', minimum: '2', maximum: '5' }, [3], '3'],
+      ['half up', { perCall: '0.005', rounding: 'half-up' }, [1], '0.01', 'EUR'],
+      ['half even', { perCall: '0.005', rounding: 'half-even' }, [1], '0', 'EUR'],
+      ['up', { perCall: '0.001', rounding: 'up' }, [1], '0.01', 'EUR'],
+      ['down', { perCall: '0.009', rounding: 'down' }, [1], '0', 'EUR'],
+      ['no decimals', { perCall: '0.5', rounding: 'half-up' }, [3], '2', 'JPY'],
+      ['not rounded without a currency', { perCall: '0.005', rounding: 'half-up' }, [1], '0.005'],
+    ]
+    for (const [name, terms, calls, charge, currency] of rows) {
+      const metered = calls.map((count) => ({ calls: count, terms }))
+      expect(chargeOfPeriod(terms, metered, undefined, currency).toFixed(), name).to.equal(charge)
+    }
+    const before = { baseFee: '3', perCall: '1', maximum: '1' }
+    const after = { baseFee: '9', perCall: '2' }
+    const changing = [before, after].map((terms) => ({ calls: 2, terms }))
+    expect(chargeOfPeriod(before, changing, new Big('0.5')).toFixed(), 'the fee of the first, the rest of the last').to.equal('9.5')
+    const units = { units: { tokens: { price: '2', per: 1000 }, rows: { price: '0.1' } } }
+    expect(chargeOfUnits(units, { tokens: 1500, rows: 3, others: 9 }).toFixed()).to.equal('3.3')
+    expect(chargeOfUnits({}, undefined).toFixed()).to.equal('0')
+  })
+
+  it('a billing period begins and ends to the millisecond', () => {
+    const rows: [name: string, plan: Partial<PlanOptions>, at: string, start: string, end: string][] = [
+      ['a month', {}, '2026-02-28T23:59:59.999Z', '2026-02-01T00:00', '2026-03-01T00:00'],
+      ['the next', {}, '2026-03-01T00:00:00Z', '2026-03-01T00:00', '2026-04-01T00:00'],
+      ['a year', { period: 'year', anchorDay: 15 }, '2026-03-01T00:00:00Z', '2026-01-01T00:00', '2027-01-01T00:00'],
+      ['a day', { period: 'day' }, '2026-03-01T00:00:00Z', '2026-03-01T00:00', '2026-03-02T00:00'],
+      ['before the anchor', { anchorDay: 15 }, '2026-03-14T23:59:59.999Z', '2026-02-15T00:00', '2026-03-15T00:00'],
+      ['at the anchor', { anchorDay: 15 }, '2026-03-15T00:00:00Z', '2026-03-15T00:00', '2026-04-15T00:00'],
+      ['an anchor that a month has not', { anchorDay: 31 }, '2026-02-28T00:00:00Z', '2026-02-28T00:00', '2026-03-31T00:00'],
+      ['the day before', { anchorDay: 31 }, '2026-02-27T23:59:59Z', '2026-01-31T00:00', '2026-02-28T00:00'],
+      ['in a zone', { anchorDay: 15, zone: 'Europe/Oslo' }, '2026-03-14T23:00:00Z', '2026-03-14T23:00', '2026-04-14T22:00'],
+      ['so many days', { period: { days: 30, from: '2026-01-01' } }, '2026-01-30T23:59:59Z', '2026-01-01T00:00', '2026-01-31T00:00'],
+      ['the next', { period: { days: 30, from: '2026-01-01' } }, '2026-01-31T00:00:00Z', '2026-01-31T00:00', '2026-03-02T00:00'],
+      ['before the first', { period: { days: 30, from: '2026-01-01' } }, '2025-12-31T23:00:00Z', '2025-12-02T00:00', '2026-01-01T00:00'],
+      ['credits', { prepaid: { credits: 100, price: '5' } }, '2026-01-31T00:00:00Z', '1970-01-01T00:00', '+275760-09-13T00'],
+    ]
+    for (const [name, plan, at, start, end] of rows) {
+      const period = billingPeriod({ currency: 'EUR', ...plan } as PlanOptions, Date.parse(at))
+      expect([iso(period.start), iso(period.end)], name).to.eql([start, end])
+    }
+  })
+
+  it('prices change at the begin of a day in the zone of the plan, and a price of calls takes the place of the one before', () => {
+    const plan = {
+      ...{ currency: 'EUR', perCall: '1', included: 5, zone: 'Europe/Oslo' },
+      changes: [
+        { from: '2026-07-02', packages: { of: 10, price: '3' } },
+        { from: '2026-07-01', baseFee: '2' },
+      ],
+    } as const
+    const [first, second] = [Date.parse('2026-06-30T22:00:00Z'), Date.parse('2026-07-01T22:00:00Z')]
+    expect(changesOf(plan).sort()).to.eql([first, second])
+    expect(changesOf({} as PlanOptions)).to.eql([])
+    const held = (at: number) => {
+      const { perCall, baseFee, packages, included } = termsAt(plan, at)
+      return { perCall, baseFee, packages, included }
+    }
+    const none = { baseFee: undefined, packages: undefined }
+    expect(held(first - 1)).to.eql({ ...none, perCall: '1', included: 5 })
+    expect(held(first)).to.eql({ ...none, perCall: '1', baseFee: '2', included: 5 })
+    expect(held(second - 1)).to.eql(held(first))
+    expect(held(second)).to.eql({ perCall: undefined, baseFee: '2', packages: { of: 10, price: '3' }, included: 5 })
+    const prepaid = { currency: 'EUR', prepaid: { credits: 100, price: '5' } } as const
+    expect(termsAt(prepaid, 0)).to.eql({ packages: { of: 100, price: '5' } })
+    expect(termsAt(prepaid, 0)).to.equal(termsAt(prepaid, 1))
+  })
+
+  it('amounts are split to the last decimal that counts, and add up', () => {
+    const rows: [amount: string, shares: number[], decimals: number, parts: string[]][] = [
+      ['1', [1, 1, 1], 2, ['0.34', '0.33', '0.33']],
+      ['0.02', [1, 1, 1], 2, ['0.01', '0.01', '0']],
+      ['-1', [1, 1, 1], 2, ['-0.34', '-0.33', '-0.33']],
+      ['1', [1, 0, 2], 2, ['0.33', '0', '0.67']],
+      ['0.01', [0, 1], 2, ['0', '0.01']],
+      ['1.005', [1, 1], 2, ['0.503', '0.502']],
+      ['10', [1, 3], 0, ['3', '7']],
+      ['0', [1, 2], 2, ['0', '0']],
+    ]
+    for (const [amount, shares, decimals, parts] of rows) {
+      const split = apportioned(new Big(amount), shares, decimals) ?? []
+      expect(split.map((part) => part.toFixed())).to.eql(parts)
+      expect(split.reduce((sum, part) => sum.plus(part), new Big(0)).toFixed()).to.equal(amount)
+    }
+    expect(apportioned(new Big(1), [0, 0], 2)).to.equal(undefined)
+    expect([digitsOf('EUR'), digitsOf('JPY'), digitsOf('BHD')]).to.eql([2, 0, 3])
+    const digits: [plan: Partial<PlanOptions>, digits: number][] = [
+      [{}, 2],
+      [{ currency: 'JPY' }, 0],
+      [{ perCall: '0.0005' }, 4],
+      [{ baseFee: '1.123' }, 3],
+      [{ minimum: '1.12345' }, 5],
+      [{ maximum: '1.12345' }, 5],
+      [{ packages: { of: 3, price: '0.00001' } }, 5],
+      [{ units: { tokens: { price: '2', per: 1000 } } }, 3],
+      [{ units: { tokens: { price: '0.002' } } }, 3],
+      [{ perCall: undefined, tiers: [{ upTo: 1, perCall: '1' }, { perCall: '0.001' }] } as Partial<PlanOptions>, 3],
+      [{ changes: [{ from: '2026-01-01', perCall: '0.0000001' }] }, 7],
+    ]
+    for (const [plan, expected] of digits)
+      expect(priceDigits({ currency: 'EUR', ...plan } as PlanOptions), JSON.stringify(plan)).to.equal(expected)
+  })
+})
+
+describe('bounds of time', () => {
+  it('an entry is fresh, or may be given out while it is refreshed, up to the millisecond', () => {
+    const entry = {
+      storedAt: noon,
+      bornAt: noon,
+      freshUntil: noon + 100,
+      refreshableUntil: noon + 300,
+      usableUntil: noon + 500,
+      keepUntil: noon + 900,
+    }
+    const sound = { ...entry, mustRevalidate: false, invalidated: false }
+    const rows: [at: number, freshForMs: number, fresh: boolean, refreshable: boolean][] = [
+      [0, 1000, true, true],
+      [99, 1000, true, true],
+      [100, 1000, false, true],
+      [299, 1000, false, true],
+      [300, 1000, false, false],
+      [49, 50, true, true],
+      [50, 50, false, true],
+      [249, 50, false, true],
+      [250, 50, false, false],
+      [-4_999, 1000, true, true],
+      [-5_000, 1000, false, false],
+    ]
+    for (const [at, freshForMs, fresh, refreshable] of rows) {
+      expect(isFresh(sound, freshForMs, noon + at), `fresh at ${at}`).to.equal(fresh)
+      const rule = { freshForMs, staleWhileRevalidateMs: 200 }
+      expect(isRefreshable(sound, rule, noon + at), `refreshable at ${at}`).to.equal(refreshable)
+      expect(isFresh({ ...sound, invalidated: true }, freshForMs, noon + at)).to.equal(false)
+      expect(isRefreshable({ ...sound, invalidated: true }, rule, noon + at)).to.equal(false)
+    }
+  })
+
+  it('limits are compiled to windows, and leave background calls their share', () => {
+    const rows: [options: Parameters<typeof compileLimit>[0], inBackground: number, id: string, name: string][] = [
+      [{ calls: 30, per: 'minute' }, 24, 'rolling 60000', '30 calls per minute'],
+      [{ calls: 30, per: 'minute', window: 'fixed' }, 24, 'fixed 60000', '30 calls per minute, fixed'],
+      [{ calls: 1, per: 'second' }, 1, 'rolling 1000', '1 calls per second'],
+      [{ calls: 1, per: 'second', reserved: 1 }, 0, 'rolling 1000', '1 calls per second'],
+      [{ calls: 10, per: '5 s', reserved: 0 }, 10, 'rolling 5000', '10 calls per 5 s'],
+      [{ calls: 10, per: 'second', burst: 20 }, 16, 'bucket 1000', '10 calls per second, 20 in a burst'],
+      [{ atOnce: 4 }, 3, 'at-once', '4 at once'],
+    ]
+    for (const [options, inBackground, id, name] of rows) {
+      expect(compileLimit(options, undefined), name).to.include({ inBackground, id, name, providerWide: true })
+      expect(compileLimit(options, 'tides'), name).to.include({ id: `tides ${id}`, name: `${name} to tides`, providerWide: false })
+    }
+  })
+
+  it('a status shows pauses, hold-offs and what is reported until they end, and not then', () => {
+    const state: ProviderState = {
+      ...nothingKnown,
+      pausedUntil: noon + 10,
+      reported: { hourly: { name: 'hourly', left: -1, until: noon + 20 } },
+      holdOffs: { tides: { failures: 2, until: noon + 30, trialUntil: noon + 40 }, 'quote /a': { failures: 1, until: noon + 5 } },
+    } as unknown as ProviderState
+    const shown = (at: number) => {
+      const { pausedUntil, reported, holdOffs } = statusOf('ebbline', state, noon + at)
+      return [pausedUntil?.getTime(), reported.map(({ left }) => left), holdOffs.map((one) => `${one.endpoint} ${one.path} ${one.state}`)]
+    }
+    expect(shown(0)).to.eql([noon + 10, [0], ['quote /a held-off', 'tides null held-off']])
+    expect(shown(9)[0]).to.equal(noon + 10)
+    expect(shown(10)).to.eql([undefined, [0], ['quote /a over', 'tides null held-off']])
+    expect(shown(19)[1]).to.eql([0])
+    expect(shown(20)[1]).to.eql([])
+    expect(shown(30)[2]).to.eql(['quote /a over', 'tides null trying'])
+    expect(shown(40)[2]).to.eql(['quote /a over', 'tides null over'])
+  })
+})
