@@ -209,7 +209,10 @@ export class SharedBody {
 
   #end({ controller, leave }: Reader): void {
     leave()
-    if (typeof this.#state === 'object') return controller.error(this.#state.broken)
+    if (typeof this.#state === 'object') {
+      controller.error(this.#state.broken)
+      return
+    }
     controller.close()
     controller.byobRequest?.respond(0)
   }
