@@ -3,7 +3,9 @@ import { expect } from 'chai'
 import type { PlanOptions } from 'stashen'
 import { isFresh, isRefreshable } from '../src/core/decide/entry-times.js'
 import { Tally } from '../src/core/ledger/tally.js'
+import { forecastQuota } from '../src/core/limits/forecast.js'
 import { compileLimit } from '../src/core/limits/limit.js'
+import { begun, ended, extended, roomAgain, roomIn, unused } from '../src/core/limits/limit-state.js'
 import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
 import { statusOf } from '../src/core/limits/status.js'
 import { apportioned } from '../src/core/money/apportion.js'
@@ -252,5 +254,225 @@ describe('bounds of time', () => {
     expect(shown(20)[1]).to.eql([])
     expect(shown(30)[2]).to.eql(['quote /a over', 'tides null trying'])
     expect(shown(40)[2]).to.eql(['quote /a over', 'tides null over'])
+  })
+
+  it('a call counts in a limit from its begin, and from its end for the length of a window, to the millisecond', () => {
+    type Step = ['begins' | 'ends' | 'lasts', at: number]
+    const rows: [
+      name: string,
+      options: Parameters<typeof compileLimit>[0],
+      steps: Step[],
+      rooms: [at: number, room: number, again?: number][],
+    ][] = [
+      [
+        'rolling',
+        { calls: 3, per: 'second' },
+        [
+          ['begins', 0],
+          ['ends', 100],
+        ],
+        [
+          [0, 2],
+          [100, 2],
+          [1_099, 2],
+          [1_100, 3],
+        ],
+      ],
+      [
+        'two ended',
+        { calls: 2, per: 'second' },
+        [
+          ['begins', 0],
+          ['ends', 100],
+          ['begins', 200],
+          ['ends', 300],
+        ],
+        [
+          [300, 0, 1_100],
+          [1_099, 0, 1_100],
+          [1_100, 1],
+          [1_299, 1],
+          [1_300, 2],
+        ],
+      ],
+      [
+        'under way',
+        { calls: 1, per: 'second' },
+        [['begins', 0]],
+        [
+          [0, 0, 9_000],
+          [8_999, 0, 9_000],
+          [9_000, 0, 10_000],
+          [9_999, 0, 10_000],
+          [10_000, 1],
+        ],
+      ],
+      [
+        'fixed',
+        { calls: 3, per: 'second', window: 'fixed' },
+        [
+          ['begins', 0],
+          ['ends', 100],
+        ],
+        [
+          [100, 2],
+          [1_099, 2],
+          [1_100, 3],
+        ],
+      ],
+      [
+        'fixed, ended past it',
+        { calls: 3, per: 'second', window: 'fixed' },
+        [
+          ['begins', 0],
+          ['ends', 100],
+          ['begins', 900],
+          ['ends', 1_050],
+        ],
+        [
+          [1_050, 1],
+          [1_099, 1],
+          [1_100, 2],
+          [2_049, 2],
+          [2_050, 3],
+        ],
+      ],
+      [
+        'aligned',
+        { calls: 3, per: 'second', window: 'aligned' },
+        [
+          ['begins', 0],
+          ['ends', 100],
+        ],
+        [
+          [999, 2],
+          [1_000, 3],
+        ],
+      ],
+      [
+        'aligned, over its end',
+        { calls: 1, per: 'second', window: 'aligned' },
+        [
+          ['begins', 900],
+          ['ends', 1_100],
+        ],
+        [
+          [1_100, 0, 2_000],
+          [1_999, 0, 2_000],
+          [2_000, 1],
+        ],
+      ],
+      [
+        'bucket',
+        { calls: 2, per: 'second', burst: 2 },
+        [
+          ['begins', 0],
+          ['begins', 0],
+          ['ends', 0],
+          ['ends', 0],
+        ],
+        [
+          [0, 0, 500],
+          [499, 0, 500],
+          [500, 1],
+          [999, 1],
+          [1_000, 2],
+          [9_000, 2],
+        ],
+      ],
+      [
+        'at once',
+        { atOnce: 1 },
+        [['begins', 0]],
+        [
+          [0, 0, 9_000],
+          [8_999, 0, 9_000],
+          [9_000, 1],
+        ],
+      ],
+      [
+        'at once, ended',
+        { atOnce: 1 },
+        [
+          ['begins', 0],
+          ['ends', 100],
+        ],
+        [[100, 1]],
+      ],
+      [
+        'takes longer',
+        { calls: 1, per: 'second' },
+        [
+          ['begins', 0],
+          ['lasts', 20_000],
+        ],
+        [
+          [9_000, 0, 20_000],
+          [20_999, 0, 21_000],
+          [21_000, 1],
+        ],
+      ],
+    ]
+    for (const [name, options, steps, rooms] of rows) {
+      const limit = compileLimit({ ...options, reserved: 0 } as typeof options, undefined)
+      let state = unused
+      let id = noon + 9_000
+      for (const [step, at] of steps) {
+        if (step === 'begins') state = begun(limit, state, noon + at, noon + 9_000)
+        else if (step === 'ends') state = ended(limit, state, noon + at, noon + 9_000)
+        else {
+          state = extended(limit, state, id, noon + at)
+          id = noon + at
+        }
+      }
+      for (const [at, room, again] of rooms) {
+        expect(roomIn(limit, state, noon + at, false), `${name} at ${at}`).to.equal(room)
+        if (again !== undefined) expect(roomAgain(limit, state, noon + at, false).at - noon, `${name} again after ${at}`).to.equal(again)
+      }
+    }
+    const shared = compileLimit({ calls: 10, per: 'second', reserved: 0.3 }, undefined)
+    let state = unused
+    for (let i = 0; i < 6; i++) state = begun(shared, state, noon, noon + 9_000)
+    expect([roomIn(shared, state, noon, false), roomIn(shared, state, noon, true)]).to.eql([4, 1])
+    state = begun(shared, state, noon, noon + 9_000)
+    expect([roomIn(shared, state, noon, true), roomAgain(shared, state, noon, true)]).to.eql([0, { at: noon + 9_000, sure: false }])
+  })
+
+  it('a forecast is made of three hours at least, ends with the reset, and says now where nothing is left', () => {
+    const hour = 3_600_000
+    const hours = (n: number, calls = 10) => Array.from({ length: n }, (_, i) => ({ at: noon - (n - i) * hour, calls }))
+    const input = { limit: 130, used: 100, now: noon, end: noon + 5 * hour, hours: hours(3), zone: 'UTC' }
+    expect(forecastQuota({ ...input, hours: hours(2) })).to.equal(undefined)
+    expect(forecastQuota({ ...input, end: noon })).to.equal(undefined)
+    const forecast = forecastQuota(input)
+    expect(forecast).to.deep.include({ method: 'even', drawnFromMs: 3 * hour, usedNow: 100 })
+    expect(forecast?.usedAtReset.likely).to.equal(150)
+    expect(forecast?.course.map(({ at, likely }) => [at.getTime() - noon, likely])).to.eql(
+      [1, 2, 3, 4, 5].map((n) => [n * hour, 100 + 10 * n]),
+    )
+    expect(forecast?.runsOutAt.likely).to.eql(new Date(noon + 3 * hour))
+    expect(forecast?.leftAtReset.likely).to.equal(0)
+    expect(forecastQuota({ ...input, limit: 151 })?.runsOutAt.likely).to.equal(null)
+    expect(forecastQuota({ ...input, limit: 151 })?.leftAtReset.likely).to.equal(1)
+    const spent = forecastQuota({ ...input, limit: 100 })
+    expect(spent?.runsOutAt).to.eql({ earliest: new Date(noon), likely: new Date(noon), latest: new Date(noon) })
+    for (const [steps, points] of [
+      [60, 60],
+      [61, 31],
+      [120, 60],
+      [121, 41],
+    ] as const) {
+      const { course = [] } = forecastQuota({ ...input, end: noon + steps * hour }) ?? {}
+      expect([course.length, course.at(-1)?.at], `${steps} hours`).to.eql([points, new Date(noon + steps * hour)])
+    }
+    const half = forecastQuota({ ...input, now: noon + hour / 2, end: noon + hour })
+    expect(half?.usedAtReset.likely, 'half an hour').to.equal(105)
+    expect(forecastQuota({ ...input, hours: hours(2 * 168 - 1) })?.method).to.equal('even')
+    const weekly = forecastQuota({
+      ...input,
+      hours: hours(2 * 168).map((one) => ({ ...one, calls: new Date(one.at).getUTCHours() === 13 ? 30 : 2 })),
+    })
+    expect(weekly?.method).to.equal('weekday-hour')
+    expect(weekly?.course.map(({ likely }) => likely)).to.eql([102, 132, 134, 136, 138])
   })
 })

@@ -64,7 +64,7 @@ export function roomAgain(limit: Limit, state: LimitState, now: number, inBackgr
   }
   if (limit.kind === 'bucket') {
     const missing = 1 + limit.calls - allowed - levelOf(limit, current, now)
-    return { at: now + Math.ceil(missing * limit.perCallMs), sure: true }
+    return { at: now + Math.ceil((missing - 1e-9) * limit.perCallMs), sure: true }
   }
   if (limit.kind === 'aligned') return { at: alignedWindow(limit, now).end, sure: true }
   let counted = total(current.ended)
