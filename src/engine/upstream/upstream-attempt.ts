@@ -131,13 +131,18 @@ export class UpstreamAttempt<T> {
     let units: Units | undefined
     let ended: Ended | undefined
     const finish = async (): Promise<void> => {
-      const finished = await fetched.finish()
-      over()
-      units = 'kept' in finished ? finished.kept.units : undefined
-      this.#recordEnd(fetched, finished, units)
-      ended = await this.#store(fetched, finished, place)
-      for (const listener of listeners) listener(ended, units)
-      fetched.release()
+      try {
+        const finished = await fetched.finish()
+        over()
+        units = 'kept' in finished ? finished.kept.units : undefined
+        this.#recordEnd(fetched, finished, units)
+        ended = await this.#store(fetched, finished, place)
+        for (const listener of listeners) listener(ended, units)
+      } catch (error) {
+        this.#parts.trouble(`calls to ${call.endpoint.provider}.${call.endpoint.name} are not recorded in full`, error)
+      } finally {
+        fetched.release()
+      }
     }
     const finished = finish()
     const waits = this.#waitsForBody(fetched)
