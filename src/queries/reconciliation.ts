@@ -14,7 +14,7 @@ export interface ReconciliationWanted {
   readonly zone?: string | undefined
 }
 
-/** Holds a provider's usage export against a store's ledger; undefined where the store knows no such provider. */
+/** Compares a provider's usage export with a store's ledger; undefined where the store knows no such provider. */
 export async function readReconciliation(
   store: Store,
   now: number,

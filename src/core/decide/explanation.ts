@@ -42,7 +42,7 @@ export interface Explanation {
   readonly reason: Reason
   /** The reason in words. */
   readonly because: string
-  /** What would stand in the way of an upstream call now: a limit or a hold-off, and until when as far as is known; null: nothing. */
+  /** What would block an upstream call now: a limit or a hold-off, and until when as far as is known; null: nothing. */
   readonly blockedBy: {
     readonly why: 'limit-reached' | 'held-off' | 'budget-spent'
     readonly what: string

@@ -2,7 +2,7 @@
 const growth = 1.02
 const logGrowth = Math.log(growth)
 
-/** What a histogram can tell apart, milliseconds: less than the smallest counts as nothing, more than the largest as that. */
+/** What a histogram can distinguish, milliseconds: less than the smallest counts as nothing, more than the largest as that. */
 export interface Scale {
   readonly smallest: number
   readonly largestBin: number

@@ -72,7 +72,7 @@ export interface ReconcileInput {
 /** Offsets that an export's days may have against the zone it is thought to be in, in half hours. */
 const halfHours = Array.from({ length: 57 }, (_, i) => i - 28)
 
-/** Holds a provider's usage against the ledger, day by day, and looks for what explains a difference. */
+/** Compares a provider's usage with the ledger, day by day, and looks for what explains a difference. */
 export function reconcile(input: ReconcileInput): Reconciliation {
   const here = daysOf(input, 0)
   const differs = (days: readonly ReconciledDay[]) => days.reduce((sum, { unexplained }) => sum + Math.abs(unexplained), 0)

@@ -3,7 +3,7 @@ import { finerThan, type Grain, plainRow, type TallyRow, tallyRow } from '../../
 import type { LedgerStore } from '../../core/ports/ledger-store.js'
 import type { Store } from '../../core/ports/store.js'
 
-/** How long the ledger keeps its details, milliseconds, and the time zone whose days reports tell apart besides those of plans. */
+/** How long the ledger keeps its details, milliseconds, and the time zone whose days reports distinguish besides those of plans. */
 export interface LedgerKeeping {
   readonly minutesForMs: number
   readonly hoursForMs: number
