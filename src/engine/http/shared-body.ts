@@ -19,6 +19,8 @@ export interface BodyHooks {
   readonly stop: () => void
 }
 
+type State = 'filling' | 'complete' | 'outgrown' | 'over' | { readonly broken: unknown }
+
 type Piece = { readonly done: true; readonly value?: undefined } | { readonly done: false; readonly value: Uint8Array }
 
 /**
@@ -37,7 +39,7 @@ export class SharedBody {
   #size = 0
   /** Bytes held, which are all that came until the body is larger than what is kept and somebody reads on. */
   #kept = 0
-  #state: 'filling' | 'complete' | 'outgrown' | 'over' | { readonly broken: unknown } = 'filling'
+  #state: State = 'filling'
   #isReleased = false
   #reading = false
   #wasRead = false
@@ -59,7 +61,9 @@ export class SharedBody {
 
   /** The bytes, once they are complete and if they are kept. */
   get bytes(): Uint8Array | undefined {
-    return this.#state === 'complete' ? this.#joined() : undefined
+    if (this.#state !== 'complete') return undefined
+    if (this.#chunks.length !== 1) this.#chunks = [joined(this.#chunks, this.#size)]
+    return this.#chunks[0]
   }
 
   /** Whether one more reader would still get all of it. */
@@ -112,7 +116,7 @@ export class SharedBody {
   release(): void {
     this.#isReleased = true
     if (!this.#hasEnded) return
-    for (const reader of this.#readers) this.#end(reader)
+    for (const reader of this.#readers) end(reader, this.#state)
     this.#readers.clear()
   }
 
@@ -133,7 +137,7 @@ export class SharedBody {
         }
         reader = { controller, waits: false, abandoned, leave: () => signal?.removeEventListener('abort', aborted) }
         for (const chunk of this.#chunks) give(reader, chunk)
-        if (this.#hasEnded && this.#isReleased) return this.#end(reader)
+        if (this.#hasEnded && this.#isReleased) return end(reader, this.#state)
         this.#readers.add(reader)
         if (signal?.aborted) aborted()
         else signal?.addEventListener('abort', aborted, { once: true })
@@ -207,33 +211,11 @@ export class SharedBody {
     return broken
   }
 
-  #end({ controller, leave }: Reader): void {
-    leave()
-    if (typeof this.#state === 'object') {
-      controller.error(this.#state.broken)
-      return
-    }
-    controller.close()
-    controller.byobRequest?.respond(0)
-  }
-
   #part(reader: Reader, reason: unknown): void {
     reader.leave()
     if (!this.#readers.delete(reader) || this.#hasEnded) return
     reader.abandoned()
     if (this.#readers.size === 0) this.#hooks.desert(reason)
-  }
-
-  #joined(): Uint8Array {
-    if (this.#chunks.length === 1) return this.#chunks[0] as Uint8Array
-    const bytes = new Uint8Array(this.#size)
-    let at = 0
-    for (const chunk of this.#chunks) {
-      bytes.set(chunk, at)
-      at += chunk.byteLength
-    }
-    this.#chunks = [bytes]
-    return bytes
   }
 }
 
@@ -242,4 +224,25 @@ function noop(): void {}
 function give(reader: Reader, bytes: Uint8Array): void {
   reader.waits = false
   reader.controller.enqueue(bytes.slice())
+}
+
+/** Has a reader see how the body ended. */
+function end({ controller, leave }: Reader, state: State): void {
+  leave()
+  if (typeof state === 'object') {
+    controller.error(state.broken)
+    return
+  }
+  controller.close()
+  controller.byobRequest?.respond(0)
+}
+
+function joined(chunks: readonly Uint8Array[], size: number): Uint8Array {
+  const bytes = new Uint8Array(size)
+  let at = 0
+  for (const chunk of chunks) {
+    bytes.set(chunk, at)
+    at += chunk.byteLength
+  }
+  return bytes
 }
