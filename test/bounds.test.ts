@@ -172,6 +172,7 @@ describe('bounds of money', () => {
     const digits: [plan: Partial<PlanOptions>, digits: number][] = [
       [{}, 2],
       [{ currency: 'JPY' }, 0],
+      [{ currency: 'JPY', perCall: '5' }, 0],
       [{ perCall: '0.0005' }, 4],
       [{ baseFee: '1.123' }, 3],
       [{ minimum: '1.12345' }, 5],
