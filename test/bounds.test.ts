@@ -4,9 +4,10 @@ import type { PlanOptions } from 'stashen'
 import { isFresh, isRefreshable } from '../src/core/decide/entry-times.js'
 import { Tally } from '../src/core/ledger/tally.js'
 import { forecastQuota } from '../src/core/limits/forecast.js'
-import { compileLimit } from '../src/core/limits/limit.js'
+import { compileLimit, quotaId, windowOf } from '../src/core/limits/limit.js'
 import { begun, ended, extended, roomAgain, roomIn, unused } from '../src/core/limits/limit-state.js'
 import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
+import { reportedBy } from '../src/core/limits/reported-limits.js'
 import { statusOf } from '../src/core/limits/status.js'
 import { apportioned } from '../src/core/money/apportion.js'
 import { billedCalls, costOfCall, type Ending, endingOf, isBilled } from '../src/core/money/billed-calls.js'
@@ -235,6 +236,48 @@ describe('bounds of time', () => {
       expect(compileLimit(options, undefined), name).to.include({ inBackground, id, name, providerWide: true })
       expect(compileLimit(options, 'tides'), name).to.include({ id: `tides ${id}`, name: `${name} to tides`, providerWide: false })
     }
+  })
+
+  it('what is reported of a limit as large as the quota is of the quota', () => {
+    const quota = { calls: 5000, per: 'month', zone: 'UTC' } as const
+    const said = (calls: number, header?: string) => {
+      const fields = [
+        ['x-ratelimit-limit', `${calls}`],
+        ['x-ratelimit-remaining', '40'],
+        ['x-ratelimit-reset', '60'],
+        ['x-left', '7'],
+      ] as const
+      return reportedBy(200, fields, noon, { ...quota, header }).limits.map(({ name, left, until }) => [
+        name === quotaId('month'),
+        left,
+        until - noon,
+      ])
+    }
+    expect(said(5000)).to.eql([[true, 40, 60_000]])
+    expect(said(100)).to.eql([[false, 40, 60_000]])
+    expect(said(100, 'x-left')).to.eql([
+      [false, 40, 60_000],
+      [true, 7, Date.parse('2026-07-01T00:00:00Z') - noon],
+    ])
+    expect([{ calls: 3, per: '5 s' }, { atOnce: 4 }, { calls: 3, per: 'second', burst: 5 }].map((one) => windowOf(one as never))).to.eql([
+      { calls: 3, perMs: 5_000 },
+      undefined,
+      undefined,
+    ])
+    const limit = compileLimit({ calls: 30, per: 'minute' }, undefined)
+    const used = { ...nothingKnown, limits: { [limit.id]: { limit, state: begun(limit, unused, noon, noon + 9_000) } } } as ProviderState
+    const [status] = statusOf('ebbline', used, noon).limits
+    expect([status?.left, status?.leftInBackground, status?.roomAgainAt]).to.eql([29, 23, null])
+    const two = begun(limit, extended(limit, begun(limit, unused, noon, noon + 9_000), noon + 9_000, noon + 20_000), noon, noon + 9_000)
+    expect(
+      two.flying.map(([, calls]) => calls),
+      'each with its own end',
+    ).to.eql([1, 1])
+    expect(
+      begun(limit, two, noon, noon + 9_000).flying.map(([, calls]) => calls),
+      'one end, one entry',
+    ).to.have.members([1, 2])
+    expect([roomIn(limit, two, noon + 69_000, false), roomIn(limit, two, noon + 80_600, false)]).to.eql([29, 30])
   })
 
   it('a status shows pauses, hold-offs and what is reported until they end, and not then', () => {
