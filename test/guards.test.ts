@@ -72,7 +72,7 @@ describe('guards', () => {
         },
       },
       {},
-      { vary },
+      { vary, 'content-location': '/tides/1?pin=sesame-pin', location: `${base}/tides/1?pin=sesame-pin` },
     )
     const fields = ['authorization', 'cookie', 'x-api-key', 'x-harbour-pass', 'x-auth-token']
     const headers = { ...Object.fromEntries(fields.map((name) => [name, `crew=sesame-${name}`])), 'accept-language': 'no' }

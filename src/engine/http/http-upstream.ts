@@ -16,6 +16,7 @@ import type { Fetched, Finished, Kept } from '../call/fetched.js'
 import { IdleTimer } from '../upstream/idle-timer.js'
 import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js'
 import { SharedBody } from './shared-body.js'
+import { withoutSecretsIn } from './url-fields.js'
 
 export type Fetch = typeof globalThis.fetch
 
@@ -219,7 +220,7 @@ function keptForm(
     judge: (key) => keepAnswer(endpoint, key, facts, http),
     form: ({ withheld, freshBy }) => {
       const kept = [
-        ...reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld }),
+        ...withoutSecretsIn(reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld }), withoutSecrets),
         ...(fieldValue(fields, 'date') === undefined ? [['date', httpDate(http.answeredAt)] as const] : []), // RFC 9110 section 6.6.1
       ]
       const head: StoredHead = { status, statusText, fields: kept, url: url && withoutSecrets(url), freshBy }
