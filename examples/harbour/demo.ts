@@ -1,9 +1,13 @@
-import { writeFileSync } from 'node:fs'
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
 import { Worker } from 'node:worker_threads'
 import { stringify } from 'csv-stringify/sync'
+import { sqliteStore } from 'stashen/sqlite'
 import { providers } from './config.js'
-import type { DayCounts, DayUsage } from './run-day.js'
+import type { DayCounts, DaySetting, DayUsage } from './run-day.js'
 import { trafficOfDay } from './traffic.js'
+import { dayStart } from './world.js'
 
 export { zone } from './world.js'
 
@@ -23,29 +27,51 @@ export interface DemoSetting {
 }
 
 /**
- * Plays the demo day twice, side by side: once only measuring and once reusing, each in a thread with providers of its own, and
- * both in the ledger of one store file. Leaves beside it, of the day of reuse, a journal of the calls, and for each provider what it bills, as CSV. Returns what the
- * providers counted and billed themselves.
+ * Plays the demo day twice, side by side: once only measuring and once reusing, each in a thread with providers and a store file of its own, so
+ * that neither waits for the other's writing; at the end both are in the ledger of one file. Leaves beside it, of the day of reuse, a journal of the
+ * calls, and for each provider what it bills, as CSV. Returns what the providers counted and billed themselves.
  */
 export async function runDemo({ file, seed, onStart, onCalls }: DemoSetting): Promise<{ measure: Day; reuse: Day }> {
   onStart(2 * trafficOfDay(seed).length)
-  const [measure, reuse] = await Promise.all([playDay('measure'), playDay('reuse')])
-  for (const [provider, days] of Object.entries(reuse.usage)) {
-    writeFileSync(`${file}.${provider}-usage.csv`, stringify([['day', 'calls'], ...days.map((line) => [...line])]))
+  const folder = mkdtempSync(join(tmpdir(), 'stashen-demo-'))
+  try {
+    const measured = join(folder, 'measured.db')
+    const [measure, reuse] = await Promise.all([
+      playDay({ file: measured, mode: 'measure', seed }, onCalls),
+      playDay({ file, mode: 'reuse', seed }, onCalls),
+    ])
+    await copyLedger(measured, file)
+    for (const [provider, days] of Object.entries(reuse.usage)) {
+      writeFileSync(`${file}.${provider}-usage.csv`, stringify([['day', 'calls'], ...days.map((line) => [...line])]))
+    }
+    return { measure, reuse }
+  } finally {
+    rmSync(folder, { recursive: true, force: true })
   }
-  return { measure, reuse }
+}
 
-  function playDay(mode: 'measure' | 'reuse'): Promise<Day> {
-    return new Promise((resolve, reject) => {
-      const worker = new Worker(new URL('./day-worker.js', import.meta.url), {
-        workerData: { file, mode, seed },
-        resourceLimits: { maxYoungGenerationSizeMb: 64 },
-      })
-      worker.on('message', ({ calls, counts, usage }: { calls: number; counts?: DayCounts; usage?: DayUsage }) => {
-        onCalls(calls)
-        if (counts && usage) resolve({ counts, usage })
-      })
-      worker.on('error', reject)
+function playDay(setting: Pick<DaySetting, 'file' | 'mode' | 'seed'>, onCalls: DemoSetting['onCalls']): Promise<Day> {
+  return new Promise((resolve, reject) => {
+    const worker = new Worker(new URL('./day-worker.js', import.meta.url), {
+      workerData: setting,
+      resourceLimits: { maxYoungGenerationSizeMb: 64 },
     })
-  }
+    worker.on('message', ({ calls, counts, usage }: { calls: number; counts?: DayCounts; usage?: DayUsage }) => {
+      onCalls(calls)
+      if (counts && usage) resolve({ counts, usage })
+    })
+    worker.on('error', reject)
+  })
+}
+
+async function copyLedger(from: string, to: string): Promise<void> {
+  const [source, target] = [sqliteStore(from), sqliteStore(to)]
+  const opening = { now: dayStart + 86_400_000, warn() {} }
+  await source.open(opening)
+  await target.open(opening)
+  const all = { since: Number.MIN_SAFE_INTEGER, until: Number.MAX_SAFE_INTEGER }
+  for (const details of [false, true]) await target.ledger.add(await source.ledger.read({ ...all, details }))
+  for (const facts of await source.ledger.facts()) await target.ledger.addFacts(facts)
+  await source.close()
+  await target.close()
 }

@@ -28,6 +28,7 @@ export class FastClock implements Clock {
   readonly #flights = new Map<string, Flight & { travelling: boolean }>()
   #travelling = 0
   #flightsBegun = 0
+  readonly #leaving: (() => void)[] = []
   #landed: (() => void) | undefined
 
   constructor(start: number) {
@@ -54,21 +55,13 @@ export class FastClock implements Clock {
     return new Promise((resolve) => this.later(ms, resolve))
   }
 
-  beginFlight(): Flight {
-    const id = String(++this.#flightsBegun)
-    const flight = {
-      id,
-      travelling: false,
-      park: () => this.#setTravelling(flight, false),
-      travel: () => this.#setTravelling(flight, this.#flights.has(id)),
-      end: () => {
-        this.#setTravelling(flight, false)
-        this.#flights.delete(id)
-      },
-    }
-    this.#flights.set(id, flight)
-    flight.travel()
-    return flight
+  /** One after the other, in the order of asking: messages of the same moment then arrive in the same order on every machine. */
+  beginFlight(): Promise<Flight> {
+    return new Promise((resolve) => {
+      const leave = () => resolve(this.#newFlight())
+      if (this.#travelling > 0) this.#leaving.push(leave)
+      else leave()
+    })
   }
 
   /** The flight that a message says it belongs to, unless it is over. */
@@ -105,11 +98,31 @@ export class FastClock implements Clock {
     } while (this.#travelling > 0)
   }
 
+  #newFlight(): Flight {
+    const id = String(++this.#flightsBegun)
+    const flight = {
+      id,
+      travelling: false,
+      park: () => this.#setTravelling(flight, false),
+      travel: () => this.#setTravelling(flight, this.#flights.has(id)),
+      end: () => {
+        this.#setTravelling(flight, false)
+        this.#flights.delete(id)
+      },
+    }
+    this.#flights.set(id, flight)
+    flight.travel()
+    return flight
+  }
+
   #setTravelling(flight: { travelling: boolean }, travelling: boolean): void {
     if (flight.travelling === travelling) return
     flight.travelling = travelling
     this.#travelling += travelling ? 1 : -1
-    if (this.#travelling === 0) this.#landed?.()
+    if (this.#travelling > 0) return
+    const leave = this.#leaving.shift()
+    if (leave) leave()
+    else this.#landed?.()
   }
 
   /** Behind everything that is due at the same moment. */

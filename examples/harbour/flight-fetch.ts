@@ -13,7 +13,7 @@ export const flightField = 'x-flight'
 export function flightFetch(clock: FastClock): { fetch: Fetch; close(): void } {
   const agent = new Agent({ keepAlive: true })
   const fetch: Fetch = async (input, init) => {
-    const flight = clock.beginFlight()
+    const flight = await clock.beginFlight()
     try {
       const message = await send(agent, input, init, flight.id)
       const body = await wholeBody(message)

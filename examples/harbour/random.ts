@@ -11,6 +11,11 @@ export class Chance {
     this.#source = xoroshiro128plus(seed ^ salt)
   }
 
+  /** From 0 to 1. */
+  fraction(): number {
+    return uniformFloat64(this.#source)
+  }
+
   /** A whole number from `low` to `high`, both possible. */
   whole(low: number, high: number): number {
     return uniformInt(this.#source, low, high)
@@ -22,6 +27,6 @@ export class Chance {
 
   /** A waiting time in milliseconds: mostly near `typical`, now and then several times that. */
   latency(typical: number): number {
-    return Math.round(typical * (0.7 + 0.3 * -Math.log(1 - uniformFloat64(this.#source))))
+    return Math.round(typical * (0.7 + 0.3 * -Math.log(1 - this.fraction())))
   }
 }

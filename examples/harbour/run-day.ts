@@ -5,6 +5,7 @@ import { providers } from './config.js'
 import { FastClock } from './fast-clock.js'
 import { openHarbour } from './open-harbour.js'
 import type { ProviderCounts } from './providers/simulated-provider.js'
+import { Chance } from './random.js'
 import type { TrafficCall } from './traffic.js'
 import { dayStart } from './world.js'
 
@@ -30,8 +31,12 @@ export async function runDay({ file, mode, seed, traffic, onCall }: DaySetting):
   const harbour = await openHarbour({ clock, seed })
   try {
     const journal = mode === 'reuse' ? { journal: fileJournal(`${file}.calls.jsonl`) } : {}
-    const open = () => openStash({ store: sqliteStore(file), mode, clock, fetch: harbour.fetch, providers, ...journal })
-    const stashes = [await open(), await open()] as const
+    const open = (process: string) => {
+      const chance = new Chance(seed, process)
+      const random = () => chance.fraction()
+      return openStash({ store: sqliteStore(file), mode, clock, random, fetch: harbour.fetch, providers, ...journal })
+    }
+    const stashes = [await open('first process'), await open('second process')] as const
     await clock.run(play(stashes, clock, traffic, onCall))
     const { ebbline, skerrylight, quayrate } = harbour.providers
     return {
