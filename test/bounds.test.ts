@@ -5,7 +5,7 @@ import { isFresh, isRefreshable } from '../src/core/decide/entry-times.js'
 import { Tally } from '../src/core/ledger/tally.js'
 import { forecastQuota } from '../src/core/limits/forecast.js'
 import { compileLimit, quotaId, windowOf } from '../src/core/limits/limit.js'
-import { begun, ended, extended, roomAgain, roomIn, unused } from '../src/core/limits/limit-state.js'
+import { begun, ended, extended, roomAgain, roomIn, setBack, unused } from '../src/core/limits/limit-state.js'
 import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
 import { reportedBy } from '../src/core/limits/reported-limits.js'
 import { statusOf } from '../src/core/limits/status.js'
@@ -277,6 +277,12 @@ describe('bounds of time', () => {
       begun(limit, two, noon, noon + 9_000).flying.map(([, calls]) => calls),
       'one end, one entry',
     ).to.have.members([1, 2])
+    const hourly = compileLimit({ calls: 5, per: 'hour', window: 'aligned' }, undefined)
+    const one = ended(hourly, begun(hourly, unused, noon, noon + 9_000), noon + 2_000, noon + 9_000)
+    const back = setBack(hourly, one, { latest: noon + 2_000, now: noon + 1_000 })
+    expect(roomIn(hourly, back, noon + 1_000, false), 'a clock set back within a window').to.equal(4)
+    const before = setBack(hourly, one, { latest: noon + 2_000, now: noon - 1_000 })
+    expect(roomIn(hourly, before, noon - 1_000, false), 'a clock set back past the begin of the window').to.equal(4)
     expect([roomIn(limit, two, noon + 69_000, false), roomIn(limit, two, noon + 80_600, false)]).to.eql([29, 30])
   })
 
@@ -518,5 +524,60 @@ describe('bounds of time', () => {
     })
     expect(weekly?.method).to.equal('weekday-hour')
     expect(weekly?.course.map(({ likely }) => likely)).to.eql([102, 132, 134, 136, 138])
+  })
+
+  it('a forecast is as wide as chance, differing hours, days and weeks, and how little is known make it', () => {
+    const hour = 3_600_000
+    const known = (counts: readonly number[]) => counts.map((calls, i) => ({ at: noon - (counts.length - i) * hour, calls }))
+    const input = { limit: 1_000, used: 100, now: noon, end: noon + 5 * hour, zone: 'UTC' }
+    const range = (counts: readonly number[]) => {
+      const { low, likely, high } = forecastQuota({ ...input, hours: known(counts) })?.usedAtReset ?? { low: 0, likely: 0, high: 0 }
+      return [low, likely, high]
+    }
+    const day = (calls: number) => Array.from({ length: 24 }, () => calls)
+    const week = (calls: number) => Array.from({ length: 7 * 24 }, () => calls)
+    // 1.2816 deviations about 5 hours of 10 calls each
+    const rows: [what: string, counts: readonly number[], deviation: number][] = [
+      ['equal hours, by chance, and but an eighth of a day known', [10, 10, 10], Math.sqrt(5 * 10 + (8 * 25 * 10) / 3)],
+      ['hours that differ by more', [6, 10, 14], Math.sqrt(5 * 16 + (8 * 25 * 16) / 3)],
+      ['a day of equal hours', day(10), Math.sqrt(5 * 10 + (25 * 10) / 24)],
+      ['days that differ, once there are three', [...day(8), ...day(10), ...day(12)], Math.sqrt((5 / 24 + 25 / 576 / 3) * 2304)],
+      ['two equal weeks', [...week(10), ...week(10)], Math.sqrt(5 * 10 * 1.5)],
+      ['weeks that differ', [...week(8), ...week(12)], Math.sqrt(5 * 10 * 1.5 + ((2 * 336 ** 2 - 168 * 10) / 1680 ** 2) * 2500)],
+    ]
+    for (const [what, counts, deviation] of rows) {
+      const spread = 1.2816 * deviation
+      expect(range(counts), what).to.eql([Math.round(100 + Math.max(0, 50 - spread)), 150, Math.round(150 + spread)])
+    }
+    const left = forecastQuota({ ...input, limit: 110, hours: known([10, 10, 10]) })?.leftAtReset
+    expect(left).to.eql({ low: 0, likely: 0, high: 0 })
+  })
+
+  it('a reset is told as a moment or a time from now, by its size', () => {
+    const early = 1e12 - 60_000 // in 2001, when the seconds since 1970 came to a billion
+    const rows: [reset: string, inMs: number | undefined, now?: number][] = [
+      ['0', undefined],
+      ['1.5', 1_500],
+      ['2678400', 31 * 86_400_000],
+      ['2678401', undefined],
+      ['1000000000', 60_000, early],
+      ['999999999', undefined, early],
+      ['1000000000000', 60_000, early],
+      [`${noon / 1000 + 60}`, 60_000],
+      [`${noon + 60_000}`, 60_000],
+      [`${noon - 60_000}`, undefined],
+      [new Date(noon + 60_000).toUTCString(), 60_000],
+      [new Date(noon + 60_000).toISOString(), 60_000],
+      ['soon', undefined],
+      ['', undefined],
+    ]
+    for (const [reset, inMs, now = noon] of rows) {
+      const fields = [
+        ['x-ratelimit-remaining', '0'],
+        ['x-ratelimit-reset', reset],
+      ] as const
+      const [limit] = reportedBy(429, fields, now, undefined).limits
+      expect(limit && limit.until - now, reset).to.equal(inMs)
+    }
   })
 })

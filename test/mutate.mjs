@@ -127,6 +127,10 @@ function passes(folder, tests) {
 const workers = Array.from({ length: availableParallelism() }, (_, i) => workplace(i))
 for (const name of positionals.length > 0 ? positionals : Object.keys(areas)) {
   const { folders, tests } = areas[name]
+  if (!(await passes(workers[0], tests))) {
+    console.error(`${name}: its tests fail without any change, so they can tell nothing: see to that first`)
+    process.exit(1)
+  }
   const all = folders.flatMap((folder) =>
     readdirSync(join(workers[0], 'dist/src', folder))
       .filter((file) => file.endsWith('.js'))

@@ -124,7 +124,7 @@ describe('every call', () => {
           expect(received).to.eql([])
         }))
 
-      it('that fails has an outcome by its error', () =>
+      it('that fails, or that its caller leaves, has an outcome by its error', () =>
         realUpstream(provider, async (now) => {
           const { stash, base } = now
           now.answer = (_request, response) => void response.destroy()
@@ -132,6 +132,13 @@ describe('every call', () => {
           expect(error).to.be.instanceOf(TypeError)
           expect(stash.outcomeOf(error)).to.include({ how: 'failed', endpoint })
           expect(await totals(stash)).to.include({ asked: 1, upstream: 1, failed: 1, errored: 1 })
+          const leaving = new AbortController()
+          now.answer = () => leaving.abort()
+          await stash.forgive('ebbline')
+          const gone = await stash.fetch(base + path, { method, signal: leaving.signal }).catch((thrown: unknown) => thrown)
+          expect(gone).to.equal(leaving.signal.reason)
+          expect(stash.outcomeOf(gone)).to.include({ how: 'abandoned', endpoint })
+          expect(await totals(stash)).to.include({ asked: 2, upstream: 2, errored: 1, abandoned: 1 })
           expect(await left(stash)).to.equal(1)
         }))
     })

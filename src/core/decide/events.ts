@@ -19,8 +19,8 @@ export interface StashEvents {
     readonly mode: Mode
     /** Under which its answer is looked up, where it has one; no credentials stand in it. */
     readonly key?: string | undefined
-    /** `abandoned`: its caller left before the end. */
-    readonly how: Outcome['how'] | 'abandoned'
+    /** As the outcome says; `abandoned` also where its caller left before the end of an answer that had begun. */
+    readonly how: Outcome['how']
     readonly reason?: Outcome['reason']
     readonly ms: number
     readonly error?: unknown

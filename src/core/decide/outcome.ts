@@ -10,9 +10,10 @@ export interface Outcome {
   /**
    * `hit`: from store, fresh. `stale`: from store, past its freshness. `collapsed`: by another caller's upstream call.
    * `forwarded`: by an upstream call of its own. `passed`: no endpoint covers the call, it went by untouched. `fallback`: by the
-   * endpoint's default. `refused`: with a 504, for only a stored answer was asked for. `failed`: not at all, with an error.
+   * endpoint's default. `refused`: with a 504, for only a stored answer was asked for. `failed`: not at all, with an error. `abandoned`:
+   * not at all, for its caller left before an answer began.
    */
-  readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed' | 'fallback' | 'refused' | 'failed'
+  readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed' | 'fallback' | 'refused' | 'failed' | 'abandoned'
   readonly reason: Reason
   /** Why the call went forward (RFC 9211 section 2.2), if it did. */
   readonly fwd?: Forward

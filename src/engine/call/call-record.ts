@@ -109,7 +109,7 @@ export class CallRecord {
   /** Counts a call that ends in an error, and remembers how, for whoever catches it. Returns the error. */
   fail(error: unknown, facts: Partial<Outcome> & { readonly reason: Reason }, how: 'errored' | 'abandoned' = 'errored'): unknown {
     const { provider, name } = this.#call.endpoint
-    this.#recorder.remember(error, { provider, endpoint: name, how: 'failed', ageMs: 0, ...facts })
+    this.#recorder.remember(error, { provider, endpoint: name, how: how === 'errored' ? 'failed' : how, ageMs: 0, ...facts })
     this.end(how, facts.reason, error)
     return error
   }
