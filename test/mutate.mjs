@@ -17,7 +17,7 @@ const areas = {
   decide: { folders: ['core/decide'], tests: ['bounds', 'core', 'fetch', 'standards', 'freshness', 'explain', 'weather', 'one-path'] },
   rules: {
     folders: ['core/rules'],
-    tests: ['core', 'keys', 'freshness', 'properties', 'operation', 'config', 'one-path', 'modes', 'budgets'],
+    tests: ['rules', 'core', 'keys', 'freshness', 'properties', 'operation', 'config', 'one-path', 'modes', 'budgets'],
   },
   limits: {
     folders: ['core/limits'],

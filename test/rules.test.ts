@@ -1,0 +1,253 @@
+import { expect } from 'chai'
+import { compileFailure, isBrokenJson } from '../src/core/rules/failure.js'
+import { compileFreshness, freshFromUseMs, freshUntilOf, longestFreshMs } from '../src/core/rules/freshness.js'
+import { atPointer } from '../src/core/rules/json-pointer.js'
+import { compileKeying, type KeyedRequest, type KeyingOptions } from '../src/core/rules/keying.js'
+import { isPlainData } from '../src/core/rules/plain-data.js'
+import { fieldInKey, leftOut, requestKey } from '../src/core/rules/request-key.js'
+import { areTied, differences, parseRequestTemplate } from '../src/core/rules/request-template.js'
+import { unitsOf, unitsUpTo } from '../src/core/rules/units.js'
+import { noon } from './support/upstream.js'
+
+const answer = (json: unknown, fields: Record<string, string> = {}) => ({
+  status: 200,
+  header: (name: string) => fields[name] ?? null,
+  json: () => {
+    if (json === undefined) throw new Error('no JSON')
+    return json
+  },
+})
+
+describe('rules, each by itself', () => {
+  it('a template is a method, a path with whole segments, and fixed query values', () => {
+    const rows: [text: string, isOne: boolean][] = [
+      ['GET /', true],
+      ['GET /tides/{day}', true],
+      ['GET /tides/*', true],
+      ['POST /graphql?op=tides&n=1', true],
+      ['GET /*/tides', false],
+      ['GET /tides/{day', false],
+      ['GET /tides/a{day}', false],
+      ['GET /tides/a*', false],
+      ['GET tides', false],
+      ['get /tides', false],
+      ['GET  /tides', false],
+      ['GET /tides?', false],
+      ['GET /tides#now', false],
+      [' GET /tides', false],
+      ['GET /tides ', false],
+      ['GET /ti des', false],
+    ]
+    for (const [text, isOne] of rows) expect(parseRequestTemplate(text) !== undefined, text).to.equal(isOne)
+    expect(parseRequestTemplate('GET /a/{b}/*?c=d&c=e')).to.eql({
+      method: 'GET',
+      path: [{ kind: 'literal', text: 'a' }, { kind: 'any' }, { kind: 'rest' }],
+      query: [
+        ['c', 'd'],
+        ['c', 'e'],
+      ],
+    })
+  })
+
+  it('a request differs from a template in what is told', () => {
+    const told = (text: string, method: string, path: string, query = '') => {
+      const template = parseRequestTemplate(text)
+      return template && differences(template, method, path.split('/'), new URLSearchParams(query))
+    }
+    expect(told('GET /a/{b}', 'GET', 'a/1')).to.eql([])
+    expect(told('GET /a/{b}', 'POST', 'a')).to.eql(['method is POST, not GET', 'path has 1 segments, not 2'])
+    expect(told('GET /a/b', 'GET', 'a')).to.eql(['path has 1 segments, not 2'])
+    expect(told('GET /a/*', 'GET', 'a/1/2')).to.eql([])
+    expect(told('GET /a/*', 'GET', 'a')).to.eql(['path has 1 segments, not at least 2'])
+    expect(told('GET /a/{b}', 'GET', 'x/1/2')).to.eql(['path has 3 segments, not 2', 'segment 1 is "x", not "a"'])
+    expect(told('GET /a?b=c', 'GET', 'a', 'b=c&d=e')).to.eql([])
+    for (const query of ['', 'b=d', 'b=c&b=c']) expect(told('GET /a?b=c', 'GET', 'a', query), query).to.eql(['query has no single b=c'])
+    const rows: [one: string, other: string, tied: boolean][] = [
+      ['GET /a/{b}', 'GET /a/{c}', true],
+      ['GET /a/{b}', 'GET /a/*', false],
+      ['GET /a/b', 'GET /a/{b}', false],
+      ['GET /a/b', 'GET /a/c', false],
+      ['GET /a', 'POST /a', false],
+      ['GET /a?b=c', 'GET /a', false],
+      ['GET /a?b=c', 'GET /a?b=d', false],
+      ['GET /a?b=c', 'GET /a?d=e', true],
+      ['GET /a?b=c&d=e', 'GET /a?b=c&d=f', false],
+    ]
+    for (const [one, other, tied] of rows) {
+      const [a, b] = [parseRequestTemplate(one), parseRequestTemplate(other)]
+      expect(a && b && areTied(a, b), `${one} and ${other}`).to.equal(tied)
+    }
+  })
+
+  it('a pointer names what an object has itself', () => {
+    const whole = { a: [1, { b: null }], 'c/d': 2, 'e~f': 3, '': 4, g: 'text' }
+    const rows: [pointer: string, found: unknown][] = [
+      ['', whole],
+      ['/', 4],
+      ['/a/0', 1],
+      ['/a/1/b', null],
+      ['/a/1/b/c', undefined],
+      ['/a/2', undefined],
+      ['/c~1d', 2],
+      ['/e~0f', 3],
+      ['/g/length', undefined],
+      ['/g/0', undefined],
+      ['/toString', undefined],
+      ['/a/length', 2],
+    ]
+    for (const [pointer, found] of rows) expect(atPointer(whole, pointer), pointer).to.equal(found)
+  })
+
+  it('an answer fails by what it says, and not where it says nothing', () => {
+    const fails = (options: Parameters<typeof compileFailure>[0], json: unknown) => compileFailure(options).test?.(answer(json))
+    expect(compileFailure({ statuses: [404] })).to.eql({ statuses: new Set([404]), test: undefined })
+    for (const [value, failed] of [
+      ['broken', true],
+      [0, true],
+      ['', true],
+      [true, true],
+      [false, false],
+      [null, false],
+      [undefined, false],
+    ] as const)
+      expect(fails({ at: '/error' }, value === undefined ? {} : { error: value }), String(value)).to.equal(failed)
+    expect(fails({ at: '/error' }, undefined), 'no JSON').to.equal(false)
+    expect([fails({ at: '/ok', is: false }, { ok: false }), fails({ at: '/ok', is: false }, { ok: true })]).to.eql([true, false])
+    expect([fails({ at: '/ok', is: null }, { ok: null }), fails({ at: '/ok', is: null }, {})]).to.eql([true, false])
+    const bytes = (text: string) => new TextEncoder().encode(text)
+    const rows: [type: string | null, body: string, broken: boolean][] = [
+      ['application/json', '{', true],
+      ['application/json', '{}', false],
+      ['application/json', '', false],
+      ['Application/Problem+JSON; charset=utf-8', '{', true],
+      ['application/json-seq', '{', false],
+      ['text/plain', '{', false],
+      [null, '{', false],
+    ]
+    for (const [type, body, broken] of rows) expect(isBrokenJson(type, bytes(body)), `${type} ${body}`).to.equal(broken)
+  })
+
+  it('freshness is for a time, until a publication, or as a function says', () => {
+    const at = (options: Parameters<typeof compileFreshness>[0], json: unknown = {}) => {
+      const freshness = compileFreshness(options)
+      return freshness && freshUntilOf(freshness, 'key', answer(json), noon) - noon
+    }
+    expect(at({})).to.equal(undefined)
+    expect(at({ freshFor: '1 min' })).to.equal(60_000)
+    expect(at({ freshUntil: { daily: '13:00', zone: 'UTC' }, freshFor: 1 })).to.equal(3_600_000)
+    expect(at({ freshFor: ({ json }) => (json() as { for: number }).for }, { for: 5 })).to.equal(5)
+    expect(() => at({ freshFor: () => undefined as never })).to.throw('returned no duration')
+    const jittered = at({ freshFor: '1 min', jitter: 0.5 })
+    expect(jittered).to.be.within(30_000, 60_000)
+    expect(freshFromUseMs(compileFreshness({ freshFor: '1 min', jitter: 0.5 }), 'key')).to.equal(jittered)
+    expect(freshFromUseMs(compileFreshness({ freshFor: () => 5 }), 'key')).to.equal(undefined)
+    const spread = Array.from({ length: 400 }, (_, i) => freshFromUseMs(compileFreshness({ freshFor: 1_000, jitter: 1 }), `key ${i}`) ?? 0)
+    for (const from of [0, 250, 500, 750])
+      expect(spread.filter((ms) => ms >= from && ms < from + 250).length, `from ${from} ms on`).to.be.within(70, 130)
+    const longest: [freshness: Parameters<typeof compileFreshness>[0], others: number[], ms: number | undefined][] = [
+      [{}, [], undefined],
+      [{}, [0], undefined],
+      [{}, [1], 1],
+      [{ freshFor: 0 }, [], 0],
+      [{ freshFor: 5 }, [3], 5],
+      [{ freshFor: 5 }, [7], 7],
+      [{ freshFor: () => 1 }, [7], Number.POSITIVE_INFINITY],
+      [{ freshUntil: { daily: '13:00', zone: 'UTC' } }, [], Number.POSITIVE_INFINITY],
+    ]
+    for (const [options, others, ms] of longest)
+      expect(longestFreshMs(compileFreshness(options), others), JSON.stringify([options, others])).to.equal(ms)
+  })
+
+  it('units are numbers above 0, wherever they stand', () => {
+    const rows: [source: Parameters<typeof unitsOf>[0], json: unknown, units: unknown][] = [
+      [undefined, { n: 1 }, undefined],
+      [{ t: { at: '/n' } }, { n: 3 }, { t: 3 }],
+      [{ t: { at: '/n' } }, { n: '3.5' }, { t: 3.5 }],
+      [{ t: { at: '/n' } }, { n: 0 }, undefined],
+      [{ t: { at: '/n' } }, { n: -1 }, undefined],
+      [{ t: { at: '/n' } }, { n: '1e999' }, undefined],
+      [{ t: { at: '/n' } }, { n: [3] }, undefined],
+      [{ t: { at: '/n' } }, undefined, undefined],
+      [{ t: { header: 'x-tokens' }, u: { at: '/n' } }, { n: 2 }, { t: 9, u: 2 }],
+      [{ t: { header: 'x-none' } }, {}, undefined],
+      [{ t: () => 4 }, {}, { t: 4 }],
+      [{ t: () => Number.NaN }, {}, undefined],
+    ]
+    for (const [source, json, units] of rows) expect(unitsOf(source, answer(json, { 'x-tokens': '9' })), JSON.stringify(json)).to.eql(units)
+    expect(unitsUpTo({ a: { at: '/n', upTo: 5 }, b: { at: '/n' }, c: () => 1, d: { header: 'x', upTo: 0 } })).to.eql({ a: 5, d: 0 })
+    expect(unitsUpTo(undefined)).to.eql({})
+  })
+
+  it('plain data is what JSON gives back as it was', () => {
+    const cycle: unknown[] = []
+    cycle.push(cycle)
+    const twice = { a: 1 }
+    const rows: [value: unknown, plain: boolean][] = [
+      [null, true],
+      ['a', true],
+      [1.5, true],
+      [-0, false],
+      [Number.NaN, false],
+      [undefined, false],
+      [1n, false],
+      [{ a: [1, { b: true }] }, true],
+      [Object.create(null), true],
+      [[twice, twice], true],
+      [{ a: undefined }, false],
+      [{ [Symbol('a')]: 1 }, false],
+      [Object.assign([1], { [Symbol('a')]: 1 }), false],
+      [Object.assign([1], { extra: 1 }), false],
+      [new Array(2), false],
+      [[1, undefined], false],
+      [new Date(0), false],
+      [new Map(), false],
+      [new (class Own {})(), false],
+      [() => 1, false],
+      [cycle, false],
+    ]
+    for (const [i, [value, plain]] of rows.entries()) expect(isPlainData(value), `row ${i}`).to.equal(plain)
+  })
+
+  it('a key is made of what the rule names, credentials by digest', () => {
+    const provider = { secretQuery: new Set(['key']), callerHeaders: ['authorization', 'x-client'] }
+    const key = (options: KeyingOptions, url: string, fields: Record<string, string> = {}, more: Partial<KeyedRequest> = {}) => {
+      const keying = compileKeying({ provider: 'ebbline', name: 'tides' }, options)
+      const header = (name: string) => fields[name] ?? null
+      return requestKey(provider, keying, { method: 'GET', url: new URL(url), header, ...more })
+    }
+    const base = 'https://tides.ebbline.example/v2/tides'
+    expect(key({}, base)).to.include(`GET ${base}`).and.not.include('?')
+    expect(key({}, `${base}?b=2&a=1#now`))
+      .to.include(`GET ${base}?a=1&b=2`)
+      .and.not.include('now')
+    expect(key({}, `${base}?b=2&a=1`)).to.equal(key({}, `${base}?a=1&b=2`))
+    expect(key({}, `${base}?a=1&a=2`)).to.not.equal(key({}, `${base}?a=2&a=1`))
+    expect(key({}, `${base}?c=1&b=1&a=1`)).to.include('?a=1&b=1&c=1')
+    expect(key({}, `${base}?a=1&key=k1`)).to.match(/\?a=1 .*caller:[0-9a-f]{64}$/)
+    expect(key({ shared: true }, `${base}?key=k1`)).to.equal(key({ shared: true }, `${base}?key=k2`))
+    expect(key({ keyedBy: { query: ['a'] } }, `${base}?a=1&b=2`)).to.equal(key({ keyedBy: { query: ['a'] } }, `${base}?b=3&a=1`))
+    expect(key({ keyedBy: { headers: ['Accept-Language', 'X-Unit'] } }, base, { 'accept-language': 'nb' }))
+      .to.include(' accept-language:"nb"')
+      .and.include(' x-unit:null')
+    expect(key({ version: 3, per: () => 'north' }, base))
+      .to.include(' version:3')
+      .and.include(' per:"north"')
+    for (const name of ['authorization', 'x-client']) {
+      const [one, other, none] = [key({}, base, { [name]: 'abc' }), key({}, base, { [name]: 'abd' }), key({}, base)]
+      expect(new Set([one, other, none]).size, name).to.equal(3)
+      expect(one, name).to.not.include('abc')
+      expect(fieldInKey(provider, name, 'abc'), name).to.match(/^[0-9a-f]{64}$/)
+    }
+    expect([fieldInKey(provider, 'accept', 'a'), fieldInKey(undefined, 'x-client', 'a'), fieldInKey(provider, 'x-token', null)]).to.eql([
+      'a',
+      'a',
+      null,
+    ])
+    const left = (options: KeyingOptions) =>
+      leftOut(provider, compileKeying({ provider: 'ebbline', name: 'tides' }, options), new URL(`${base}?a=1&key=k&b=2&b=3`))
+    expect(left({})).to.eql(['key'])
+    expect(left({ keyedBy: { query: ['a'] } })).to.eql(['b', 'key'])
+    expect(left({ keyedBy: { query: { except: ['a'] } } })).to.eql(['a', 'key'])
+    expect(left({ keyedBy: () => 1 })).to.eql(['a', 'b', 'key'])
+  })
+})
