@@ -39,7 +39,7 @@ export async function matchingRatio(): Promise<Ratio> {
 export async function keyRatio(): Promise<Ratio> {
   const provider = compileProvider('ebbline', { baseUrl }, common)
   const [keying, url] = [compileKeying({ provider: 'ebbline', name: 'tides' }, {}), new URL(address)]
-  const request = { method: 'GET', url, header: () => null }
+  const request = { method: 'GET', url, header: () => null, fields: [] }
   const ours = repeated(() => requestKey(provider, keying, request))
   return compare({
     name: 'the key of a GET against new URL().href',

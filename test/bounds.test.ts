@@ -543,6 +543,7 @@ describe('bounds of time', () => {
       ['a day of equal hours', day(10), Math.sqrt(5 * 10 + (25 * 10) / 24)],
       ['days that differ, once there are three', [...day(8), ...day(10), ...day(12)], Math.sqrt((5 / 24 + 25 / 576 / 3) * 2304)],
       ['two equal weeks', [...week(10), ...week(10)], Math.sqrt(5 * 10 * 1.5)],
+      ['weeks that differ by more', [...week(4), ...week(16)], Math.sqrt(5 * 72 * 1.5 + ((2 * 1008 ** 2 - 168 * 72) / 1680 ** 2) * 2500)],
       ['weeks that differ', [...week(8), ...week(12)], Math.sqrt(5 * 10 * 1.5 + ((2 * 336 ** 2 - 168 * 10) / 1680 ** 2) * 2500)],
     ]
     for (const [what, counts, deviation] of rows) {

@@ -247,6 +247,7 @@ describe('rules', () => {
         method: 'GET',
         url,
         header: (name) => (name === 'authorization' ? caller : null),
+        fields: caller === null ? [] : [['authorization', caller]],
       })
     }
     /** What must be equal for two requests to be the same. */

@@ -29,7 +29,7 @@ describe('stash.explain', () => {
           reason: 'absent',
         })
         expect(first.leftOut).to.eql(['key', 'utm'])
-        expect(first.key).to.match(/^GET http:\/\/127\.0\.0\.1:\d+\/tides\/today\?a=1&b=2 caller:[0-9a-f]{64}$/)
+        expect(first.key).to.match(/^GET http:\/\/127\.0\.0\.1:\d+\/tides\/today\?a=1&b=2 ebbline\.tides caller:[0-9a-f]{64}$/)
         expect(first.nearMisses).to.eql([
           { provider: 'ebbline', endpoint: 'spring', difference: 'query has no single kind=spring' },
           { provider: 'ebbline', endpoint: 'notes', difference: 'method is GET, not PUT' },

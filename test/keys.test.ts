@@ -9,12 +9,17 @@ const json = (value: string, more: Record<string, string> = {}): RequestInit => 
   body: value,
   headers: { 'content-type': 'application/json', ...more },
 })
-const form = (body: string): RequestInit => ({ method: 'POST', body: new URLSearchParams(body) })
+const typed = (type: string) => ({ 'content-type': type })
+const form = (body: string): RequestInit => json(body, typed('application/x-www-form-urlencoded'))
+const bytes = (body: number[]): RequestInit => ({ ...json(''), body: new Uint8Array(body) })
 const sending = (headers: Record<string, string>): RequestInit => ({ headers })
 const asks: Partial<EndpointOptions> = { request: 'POST /t', safe: true }
+const pointed: Partial<EndpointOptions> = { ...asks, keyedBy: { body: ['/q'] } }
 
 /** What an endpoint is keyed by, two requests, and whether the second gets the answer of the first. */
-const rows: [name: string, options: Partial<EndpointOptions>, one: Sent, other: Sent, same: boolean][] = [
+type Row = [name: string, options: Partial<EndpointOptions>, one: Sent, other: Sent, same: boolean]
+
+const rows: Row[] = [
   // RFC 3986
   ['dot segments, 6.2.2.3', {}, ['/t'], ['/x/../t'], true],
   ['percent-encoded unreserved characters, 6.2.2.2', {}, ['/t?a=%7Eb'], ['/t?a=~b'], true],
@@ -33,12 +38,38 @@ const rows: [name: string, options: Partial<EndpointOptions>, one: Sent, other: 
   ['an excepted parameter', { keyedBy: { query: { except: ['utm'] } } }, ['/t?a=1&utm=x'], ['/t?a=1'], true],
   ['one that is not excepted', { keyedBy: { query: { except: ['utm'] } } }, ['/t?a=1'], ['/t?a=2'], false],
   // fields and cookies
-  ['a header that is not keyed', {}, ['/t', sending({ 'accept-language': 'no' })], ['/t', sending({ 'accept-language': 'de' })], true],
+  ['a header that is not keyed', {}, ['/t', sending({ 'user-agent': 'a' })], ['/t', sending({ 'user-agent': 'b' })], true],
+  ...['Accept', 'Accept-Language', 'Prefer', 'X-Api-Version', 'X-HTTP-Method-Override', 'Origin', 'SOAPAction'].map((name): Row => {
+    const [one, other] = [sending({ [name]: 'no' }), sending({ [name]: 'de' })]
+    return [`${name}, which usually selects`, {}, ['/t', one], ['/t', other], false]
+  }),
+  ['a selecting field and none', {}, ['/t', sending({ accept: 'text/csv' })], ['/t'], false],
   [
-    'a header that is',
-    { keyedBy: { headers: ['Accept-Language'] } },
+    'a selecting field that is excepted',
+    { keyedBy: { headers: { except: ['Accept-Language'] } } },
+    ['/t', sending({ 'accept-language': 'no', accept: 'a/b' })],
+    ['/t', sending({ 'accept-language': 'de', accept: 'a/b' })],
+    true,
+  ],
+  [
+    'another one',
+    { keyedBy: { headers: { except: ['Accept-Language'] } } },
+    ['/t', sending({ 'accept-language': 'no', accept: 'a/b' })],
+    ['/t', sending({ 'accept-language': 'no', accept: 'a/c' })],
+    false,
+  ],
+  [
+    'a selecting field where others are listed',
+    { keyedBy: { headers: ['X-Unit'] } },
     ['/t', sending({ 'accept-language': 'no' })],
     ['/t', sending({ 'accept-language': 'de' })],
+    true,
+  ],
+  [
+    'a header that is listed',
+    { keyedBy: { headers: ['X-Unit'] } },
+    ['/t', sending({ 'x-unit': 'm' })],
+    ['/t', sending({ 'x-unit': 'ft' })],
     false,
   ],
   ['a keyed header that is missing', { keyedBy: { headers: ['x-a'] } }, ['/t', sending({ 'x-a': '' })], ['/t'], false],
@@ -116,6 +147,43 @@ const rows: [name: string, options: Partial<EndpointOptions>, one: Sent, other: 
   // functions
   ['what a function says', { keyedBy: ({ url }) => url.searchParams.get('a') }, ['/t?a=1&b=1'], ['/t?b=2&a=1'], true],
   ['what a function says otherwise', { keyedBy: ({ url }) => ({ a: url.searchParams.get('a') }) }, ['/t?a=1'], ['/t?a=2'], false],
+  ['a query and none', {}, ['/t'], ['/t?'], false],
+  ['an empty parameter', {}, ['/t?a'], ['/t?a&'], false],
+  ['a parameter with and without a value', {}, ['/t?a'], ['/t?a='], false],
+  [
+    'a fixed parameter that is not listed',
+    { request: 'GET /t?kind=spring', keyedBy: { query: ['day'] } },
+    ['/t?kind=spring&day=1'],
+    ['/t?day=1&kind=spring'],
+    true,
+  ],
+  ['JSON null and nothing at a pointer', pointed, ['/t', json('{"q":null}')], ['/t', json('{}')], false],
+  ['numbers that underflow', asks, ['/t', json('[1e-400]')], ['/t', json('[0]')], false],
+  ['numbers that overflow', asks, ['/t', json('[1e400]')], ['/t', json('[1e401]')], false],
+  ['decimals that a double does not hold', asks, ['/t', json('[0.1234567890123456789]')], ['/t', json('[0.12345678901234568]')], false],
+  ['zero and its negative', asks, ['/t', json('[-0]')], ['/t', json('[0]')], false],
+  ['numbers that are equal', asks, ['/t', json('[1e2,0.10]')], ['/t', json('[100,0.1]')], true],
+  ['a name that stands twice', asks, ['/t', json('{"a":1,"a":2}')], ['/t', json('{"a":2}')], false],
+  ['a name that stands twice, spelt otherwise', asks, ['/t', json('{"a":1,"\\u0061":2}')], ['/t', json('{"a":2}')], false],
+  ['strings that look like names', asks, ['/t', json('{"a":"b\\":1"}')], ['/t', json('{"a": "b\\":1" }')], true],
+  ['lone surrogates', asks, ['/t', json('["\\ud800"]')], ['/t', json('["\\ud801"]')], false],
+  ['media types of JSON', asks, ['/t', json('{}')], ['/t', json('{}', { 'content-type': 'application/problem+json' })], false],
+  ['profiles', asks, ['/t', json('{}', typed('a/b;profile=x'))], ['/t', json('{}', typed('a/b;profile=y'))], false],
+  ['UTF-8, said or not', asks, ['/t', json('{}')], ['/t', json('{}', typed('application/json; charset="UTF-8"'))], true],
+  ['bytes that are no UTF-8', asks, ['/t', bytes([0x22, 0xff, 0x22])], ['/t', bytes([0x22, 0xfe, 0x22])], false],
+  ['a byte order mark', asks, ['/t', bytes([0xef, 0xbb, 0xbf, 0x7b, 0x7d])], ['/t', bytes([0x7b, 0x7d])], false],
+  ['another charset', asks, ['/t', json('{}', typed('application/json;charset=latin1'))], ['/t', json('{}')], false],
+  ['content codings', asks, ['/t', json('{}', { 'content-encoding': 'x-a' })], ['/t', json('{}', { 'content-encoding': 'x-b' })], false],
+  ['forms with broken encoding', asks, ['/t', form('a=%ff')], ['/t', form('a=%fe')], false],
+  ['forms with and without a value', asks, ['/t', form('a')], ['/t', form('a=')], false],
+  ['credentials in the URL', {}, ['/t', sending({ 'x-api-key': 'a' })], ['/t', sending({ 'x-api-key': 'b' })], false],
+  ...['X-Api-Key', 'apikey', 'Api_Key', 'X-Amz-Security-Token', 'Proxy-Authorization', 'X-Auth-Token'].map((name): Row => {
+    const [one, other] = [sending({ [name]: 'no' }), sending({ [name]: 'de' })]
+    return [`callers by ${name}`, {}, ['/t', one], ['/t', other], false]
+  }),
+  ...['api_key', 'ApiKey', 'access_token', 'sig', 'X-Amz-Signature', 'token'].map(
+    (name): Row => [`callers by ?${name}`, { keyedBy: { query: ['day'] } }, [`/t?${name}=a`], [`/t?${name}=b`], false],
+  ),
   ['a function and credentials', { keyedBy: () => 1 }, ['/t', sending({ cookie: 'a' })], ['/t', sending({ cookie: 'b' })], false],
 ]
 

@@ -21,7 +21,7 @@ const areas = {
   },
   limits: {
     folders: ['core/limits'],
-    tests: ['bounds', 'limits', 'guards', 'clock-changes', 'forecast', 'budgets', 'weather', 'one-path'],
+    tests: ['bounds', 'limit-parts', 'limits', 'guards', 'clock-changes', 'forecast', 'budgets', 'weather', 'one-path'],
   },
   money: { folders: ['core/money'], tests: ['bounds', 'guards', 'money', 'budgets', 'report'] },
   http: { folders: ['core/http'], tests: ['core', 'standards', 'freshness', 'limits', 'one-path'] },

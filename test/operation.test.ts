@@ -162,6 +162,36 @@ describe('stash.operation', () => {
     expect(await byDay(new Date('2026-06-30T18:00Z'))).to.equal(1)
     expect(await byDay(new Date('2026-07-01T06:00Z'))).to.equal(2)
   })
+
+  it('never gives one object the value of another whose method was wrapped', async () => {
+    class Berth {
+      constructor(readonly name: string) {}
+      async price() {
+        return `${this.name} 12.50`
+      }
+    }
+    await using stash = await openStash()
+    const price = stash.operation('quayrate.price', Berth.prototype.price, rule)
+    const [north, south] = [new Berth('north'), new Berth('south')].map((berth) => Object.assign(berth, { price }))
+    for (const ask of [() => north?.price(), () => price.withOutcome.call(south), () => price.calling({ background: true }).call(south)]) {
+      const error = await Promise.resolve(ask()).catch((thrown: Error) => thrown)
+      expect(error, String(error)).to.have.property('code', 'ARGUMENTS_UNKEYABLE')
+      expect((error as Error).message)
+        .to.include('"this"')
+        .and.include('.bind(')
+        .and.include('"keyedBy"')
+    }
+    const keyed = stash.operation('quayrate.keyed', Berth.prototype.price, {
+      ...rule,
+      keyedBy(this: Berth) {
+        return this.name
+      },
+    })
+    expect([await keyed.call(north as Berth), await keyed.call(south as Berth)]).to.eql(['north 12.50', 'south 12.50'])
+    const bound = stash.operation('quayrate.bound', new Berth('west').price.bind(new Berth('east')), rule)
+    const holder = { bound, arrow: stash.operation('quayrate.arrow', async (n: number) => n + 1, rule) }
+    expect([await holder.bound(), await holder.arrow(1), (await holder.arrow.withOutcome(1)).outcome.how]).to.eql(['east 12.50', 2, 'hit'])
+  })
 })
 
 /** Without -0 and names that JSON itself would change. */

@@ -1,4 +1,7 @@
 import { expect } from 'chai'
+import { ArgumentsUnkeyableError } from '../src/core/errors/call-errors.js'
+import { argumentKey } from '../src/core/rules/argument-key.js'
+import { compileCredentials } from '../src/core/rules/credentials.js'
 import { compileFailure, isBrokenJson } from '../src/core/rules/failure.js'
 import { compileFreshness, freshFromUseMs, freshUntilOf, longestFreshMs } from '../src/core/rules/freshness.js'
 import { atPointer } from '../src/core/rules/json-pointer.js'
@@ -7,6 +10,7 @@ import { isPlainData } from '../src/core/rules/plain-data.js'
 import { fieldInKey, leftOut, requestKey } from '../src/core/rules/request-key.js'
 import { areTied, differences, parseRequestTemplate } from '../src/core/rules/request-template.js'
 import { unitsOf, unitsUpTo } from '../src/core/rules/units.js'
+import { mayUseReceiver } from '../src/engine/operation/receiver.js'
 import { noon } from './support/upstream.js'
 
 const answer = (json: unknown, fields: Record<string, string> = {}) => ({
@@ -209,11 +213,11 @@ describe('rules, each by itself', () => {
   })
 
   it('a key is made of what the rule names, credentials by digest', () => {
-    const provider = { secretQuery: new Set(['key']), callerHeaders: ['authorization', 'x-client'] }
+    const provider = { credentials: compileCredentials({ secretQuery: ['pin'], secretHeaders: ['X-Client'] }), caller: undefined }
     const key = (options: KeyingOptions, url: string, fields: Record<string, string> = {}, more: Partial<KeyedRequest> = {}) => {
       const keying = compileKeying({ provider: 'ebbline', name: 'tides' }, options)
       const header = (name: string) => fields[name] ?? null
-      return requestKey(provider, keying, { method: 'GET', url: new URL(url), header, ...more })
+      return requestKey(provider, keying, { method: 'GET', url: new URL(url), header, fields: Object.entries(fields), ...more })
     }
     const base = 'https://tides.ebbline.example/v2/tides'
     expect(key({}, base)).to.include(`GET ${base}`).and.not.include('?')
@@ -249,5 +253,124 @@ describe('rules, each by itself', () => {
     expect(left({ keyedBy: { query: ['a'] } })).to.eql(['b', 'key'])
     expect(left({ keyedBy: { query: { except: ['a'] } } })).to.eql(['a', 'key'])
     expect(left({ keyedBy: () => 1 })).to.eql(['a', 'b', 'key'])
+  })
+
+  it('arguments are told apart by all that they hold, or have no key', () => {
+    const owner = { provider: 'skerrylight', name: 'find', prefix: 'skerrylight.find' }
+    const nested = (depth: number) => Array.from({ length: depth }).reduce<unknown>((inner) => [inner], 1)
+    const keyed: unknown[] = [
+      ...[null, undefined, '', 'null', 0, -0, 1, '1', 1n, true, Number.NaN, Number.POSITIVE_INFINITY, '\ud800', '\ud801'],
+      ...[[], [[]], new Array(1), [undefined], [null], new Array(2), {}, { a: undefined }, { a: null }, { a: 1 }, { a: '1' }, { a: [1] }],
+      ...[new Date(0), new Date(1), new Date(Number.NaN), new Set(), new Set([1]), new Set(['1']), new Map(), new Map([[1, 2]])],
+      ...[new Map([['1', 2]]), new Set([[1, 2]]), new Set([1, 2]), new Set([2, 1]), new Uint8Array(1), new Uint8Array(2), new Int8Array(1)],
+      ...[new ArrayBuffer(1), new DataView(new ArrayBuffer(1)), Buffer.from([1]), new Float32Array(1), nested(20), nested(21), nested(499)],
+      ...[JSON.parse('{"__proto__":1}'), JSON.parse('{"toString":1}'), { a: { b: 1 }, c: 2 }, { a: { b: 1, c: 2 } }],
+    ]
+    const keys = keyed.map((value) => argumentKey(owner, [value, 'end']))
+    for (const [i, key] of keys.entries()) expect(keys.indexOf(key), `${key} stands for one value`).to.equal(i)
+    expect(argumentKey(owner, [{ b: 1, a: new Date(5) }])).to.equal(argumentKey(owner, [{ a: new Date(5), b: 1 }]))
+    expect(argumentKey(owner, [Object.create(null)])).to.equal(argumentKey(owner, [{}, undefined]))
+    const cycle: unknown[] = []
+    cycle.push([cycle])
+    const unreadable = () => {
+      throw new Error('nobody may look')
+    }
+    const unkeyable: [value: unknown, what: string][] = [
+      [Object.assign([1], { a: 1 }), 'an array with members besides its items'],
+      [/a/.exec('a'), 'an array with members besides its items'],
+      [Object.defineProperty({}, 'a', { value: 1 }), 'members that do not show'],
+      [Object.defineProperty([1], '0', { get: () => 1 }), 'a getter'],
+      [Object.defineProperty({}, 'a', { get: () => 1, enumerable: true }), 'a getter'],
+      [{ [Symbol('a')]: 1 }, 'symbols'],
+      [Object.assign([1], { [Symbol('a')]: 1 }), 'symbols'],
+      [new Proxy({}, { ownKeys: unreadable }), 'cannot be read'],
+      [new Proxy([], { getPrototypeOf: unreadable, ownKeys: unreadable }), 'cannot be read'],
+      [nested(501), 'nested more than 500 deep'],
+      [nested(100_000), 'nested more than 500 deep'],
+      [cycle, 'a part of itself'],
+      [Object.assign(new Date(0), { a: 1 }), 'an instance of Date'],
+      [Object.assign(Buffer.from([1]), { a: 1 }), 'an instance of Buffer'],
+      [Object.create({ a: 1 }), 'an instance of'],
+      [Object.create(Object.create(null, { a: { value: 1, enumerable: true } })), 'an instance of'],
+      [new (Object.defineProperty(class extends Map {}, 'name', { value: 'Map' }))(), 'an instance of Map'],
+      [/a/, 'an instance of RegExp'],
+      [new String('a'), 'an instance of String'],
+      [new Error('a'), 'an instance of Error'],
+      [Symbol('a'), 'a symbol'],
+      [() => 1, 'a function'],
+    ]
+    for (const [value, what] of unkeyable)
+      for (const args of [[value], [{ in: [value] }], [new Map([[value, 1]])]])
+        expect(() => argumentKey(owner, args), what).to.throw(
+          ArgumentsUnkeyableError,
+          args[0] === value ? what : /nested|cannot|part|instance/,
+        )
+  })
+
+  it('a function may use what it is called on, unless its source or its kind says otherwise', () => {
+    const rows: [fn: (...args: never[]) => unknown, may: boolean][] = [
+      [async () => 1, false],
+      [async (a: number) => a, false],
+      [(a: number) => a, false],
+      [
+        async function find() {
+          return 'this'
+        },
+        false,
+      ],
+      [
+        async function find() {
+          /* this */ return 1 // nor this
+        },
+        false,
+      ],
+      [
+        async function find(this: unknown) {
+          return this
+        },
+        true,
+      ],
+      [
+        {
+          async find() {
+            return this
+          },
+        }.find,
+        true,
+      ],
+      [
+        {
+          async find() {
+            return 1
+          },
+        }.find,
+        false,
+      ],
+      [
+        {
+          async find() {
+            return `${this}`
+          },
+        }.find,
+        true,
+      ],
+      [
+        {
+          async find() {
+            return super.toString()
+          },
+        }.find,
+        true,
+      ],
+      [
+        async function find(this: unknown) {
+          return this
+        }.bind(1),
+        false,
+      ],
+      [Array.prototype.at, true],
+      [new Proxy(async () => 1, {}), true],
+    ]
+    for (const [i, [fn, may]] of rows.entries()) expect(mayUseReceiver(fn), `row ${i}`).to.equal(may)
   })
 })

@@ -455,7 +455,7 @@ describe('a stash in trouble', () => {
         provider: {
           endpoints: {
             tides: { request: 'GET /tides/{id}', freshFor: '1 day', maxEntries: 20 },
-            notes: { request: 'GET /notes/{id}', freshFor: '1 day' },
+            notes: { request: 'GET /notes/{id}', freshFor: '1 day', keyedBy: { headers: [] } },
           },
         },
       },

@@ -7,7 +7,7 @@ import type { ReuseOptions } from '../core/endpoints/options.js'
 import { compileBudget } from '../core/limits/budget.js'
 import { compileLimit, compileQuota } from '../core/limits/limit.js'
 import type { PlanOptions } from '../core/money/plan.js'
-import type { KeyingOptions } from '../core/rules/keying.js'
+import { type KeyingOptions, selectingFields } from '../core/rules/keying.js'
 import { planWords } from '../render/plan-text.js'
 import { type BoundLine, type LimitLine, type PlanLine, type RuleLine, rulesText } from '../render/rules-text.js'
 import type { CliContext } from './cli-context.js'
@@ -24,11 +24,11 @@ export function addCheck(program: Command, { stdout }: CliContext): void {
       const { config } = await configOf(file)
       const rules = rulesOf(config)
       const warnings = likelyMistakes(config)
-      const [limits, bounds, plans] = [limitsOf(config), boundsOf(config), plansOf(config)]
+      const [limits, bounds, plans, keys] = [limitsOf(config), boundsOf(config), plansOf(config), keysOf(config)]
       stdout.write(
         json
-          ? `${JSON.stringify({ rules, limits, bounds, plans, warnings }, null, 2)}\n`
-          : rulesText({ rules, limits, bounds, plans, warnings }, pc),
+          ? `${JSON.stringify({ rules, keys, limits, bounds, plans, warnings }, null, 2)}\n`
+          : rulesText({ rules, keys, limits, bounds, plans, warnings }, pc),
       )
     })
 }
@@ -63,6 +63,21 @@ function priceWords({ perCall, weight }: ReuseOptions, plan: PlanOptions | undef
 
 function plansOf({ providers = {} }: StashConfig): PlanLine[] {
   return Object.entries(providers).flatMap(([provider, { plan }]) => (plan ? [{ provider, plan: planWords(plan) }] : []))
+}
+
+/** What counts in keys besides what each rule says. */
+function keysOf({ providers = {} }: StashConfig): string[] {
+  return [
+    'provider, endpoint and method count in every key',
+    `so do of the request fields, where "keyedBy" does not list others: ${selectingFields.join(', ')}, and those that end in "version"`,
+    ...Object.entries(providers).map(([name, { secretQuery = [], secretHeaders = [], notSecret = [], caller }]) => {
+      const own = [...secretQuery.map((parameter) => `?${parameter}`), ...secretHeaders]
+      const more = own.length > 0 ? `, and ${own.join(', ')}` : ''
+      const less = notSecret.length > 0 ? `, but ${notSecret.join(', ')}` : ''
+      const by = caller ? 'its "caller" function' : 'a digest of their credentials'
+      return `callers of ${name} are told apart by ${by}; credentials are the usual names${more}${less}`
+    }),
+  ]
 }
 
 /** Quotas and budgets, with the shares at which a budget does something. */

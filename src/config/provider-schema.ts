@@ -42,7 +42,10 @@ const keyedBy = z.union([
       z.union([z.strictObject({ except: required(fieldNames, 'Query parameters that do not matter.') }), fieldNames]),
       'Query parameters that matter, or all except some. Default: all.',
     ),
-    headers: option(fieldNames, 'Header fields that matter. Default: none.'),
+    headers: option(
+      z.union([z.strictObject({ except: required(fieldNames, 'Header fields that do not matter.') }), fieldNames]),
+      'Header fields that matter, or the usual ones except some. Default: the usual ones, such as Accept, where they are sent.',
+    ),
     cookies: option(fieldNames, 'Cookies that matter, by name. Default: none.'),
     body: option(z.array(pointer).readonly(), 'Parts of a JSON body that matter, as JSON Pointers (RFC 6901). Default: all of it.'),
   }),
@@ -122,9 +125,14 @@ export const provider = z.strictObject({
   ),
   secretQuery: option(
     fieldNames,
-    'Query parameters that carry a credential: none is written down, and callers with different ones share no answer.',
+    'Query parameters that carry a credential, besides the usual ones: none is written down, and callers with different ones share no answer.',
   ),
-  secretHeaders: option(fieldNames, 'Header fields that carry a credential, besides Authorization and Cookie.'),
+  secretHeaders: option(fieldNames, 'Header fields that carry a credential, besides the usual ones.'),
+  notSecret: option(fieldNames, 'Names of parameters and fields that usually carry a credential, and carry none here.'),
+  caller: option(
+    part<(request: KeyedRequest) => string>('a function', isFunction),
+    'Names who calls, where credentials do not, as with signatures: callers by other names share no answer. Default: by all credentials.',
+  ),
   mode: option(oneOf(modes), "What is done with its calls, where that is not the stash's mode."),
   defaults: option(z.strictObject(rule), 'What holds for every endpoint and operation that does not say otherwise.'),
   plan: option(plan, 'What the provider charges.'),

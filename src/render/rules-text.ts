@@ -36,6 +36,8 @@ export interface PlanLine {
 
 export interface RulesModel {
   readonly rules: readonly RuleLine[]
+  /** What counts in keys besides, in words. */
+  readonly keys: readonly string[]
   readonly limits: readonly LimitLine[]
   readonly bounds: readonly BoundLine[]
   readonly plans: readonly PlanLine[]
@@ -43,7 +45,7 @@ export interface RulesModel {
 }
 
 /** The resolved rules as a table, limits and plans in words, and what is likely wrong. */
-export function rulesText({ rules, limits, bounds, plans, warnings }: RulesModel, colors: Colors): string {
+export function rulesText({ rules, keys, limits, bounds, plans, warnings }: RulesModel, colors: Colors): string {
   const head = ['provider', 'endpoint', 'request', 'mode', 'fresh', 'stale if error', 'keyed by', 'a call']
   const table = new Table({
     head: head.map((name) => colors.dim(name)),
@@ -59,5 +61,5 @@ export function rulesText({ rules, limits, bounds, plans, warnings }: RulesModel
     ({ provider, endpoint, limit }) => `limit of ${endpoint === null ? provider : `${provider}.${endpoint}`}: ${limit}`,
   )
   const bounded = bounds.map(({ provider, bound }) => `${provider}: ${bound}`)
-  return `${[table.toString().replace(/ +$/gm, ''), '', ...held, ...bounded, ...priced, ...(held.length + bounded.length + priced.length > 0 ? [''] : []), ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
+  return `${[table.toString().replace(/ +$/gm, ''), '', ...keys.map((key) => `keys: ${key}`), ...held, ...bounded, ...priced, '', ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
 }

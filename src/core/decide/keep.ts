@@ -32,6 +32,8 @@ export type NotKept =
   | 'out-of-date'
   /** The value of an operation that cannot be given back exactly as it was: functions, instances of classes. */
   | 'inexact'
+  /** A link or redirect in it goes by a credential that is not the request's: without it the answer would be another. See `notSecret`. */
+  | 'secret'
   /** It was reached through a redirect, and what the redirect allows is not known. */
   | 'redirected'
   /** Its callers left before its end. */
@@ -66,6 +68,8 @@ export interface HttpExchange extends Exchange {
   readonly arrived: Fields
   readonly authorized: boolean
   readonly vary: readonly string[] | '*'
+  /** Whether a link in it needs a credential that must not be stored. */
+  readonly linksBySecret: boolean
   /** Whether a redirect led to it. */
   readonly redirected: boolean
 }
@@ -98,6 +102,7 @@ export function keepAnswer(rule: KeepRule, key: string, answer: AnswerFacts, htt
   if (status === 206 || status === 304) return 'partial'
   if (status < 200 || neverStored.includes(status)) return 'status'
   if (vary === '*') return 'varies'
+  if (http.linksBySecret) return 'secret'
   if (rule.freshForStatus.get(status) === 'never') return 'status'
   if (rule.exceptAnswer?.(answer)) return 'excepted'
   const bornAt = answeredAt - initialAgeMs(http.arrived, http)

@@ -4,6 +4,7 @@ import { compileBudget } from '../limits/budget.js'
 import { compileLimit, compileQuota } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
 import type { Money } from '../money/money.js'
+import { compileCredentials } from '../rules/credentials.js'
 import { compileFailure } from '../rules/failure.js'
 import { compileFreshness, longestFreshMs } from '../rules/freshness.js'
 import { compileKeying } from '../rules/keying.js'
@@ -49,7 +50,11 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
           fallback: endpoint.fallback,
           repeatable: template.method === 'GET' || template.method === 'HEAD' || safe,
         },
-        ...{ keying: compileKeying({ provider: name, name: endpoint.name }, { ...endpoint, version: rule.version }) },
+        keying: compileKeying(
+          { provider: name, name: endpoint.name },
+          { ...endpoint, version: rule.version },
+          template.query.map(([parameter]) => parameter),
+        ),
       },
     ]
   })
@@ -57,8 +62,8 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
     name,
     mode: options.mode ?? common.mode,
     base: options.baseUrl === undefined ? undefined : baseOf(options.baseUrl),
-    secretQuery: new Set(options.secretQuery),
-    callerHeaders: ['authorization', 'cookie', 'origin', ...(options.secretHeaders ?? []).map((field) => field.toLowerCase())],
+    credentials: compileCredentials(options),
+    caller: options.caller,
     endpoints,
     rest: passedEndpoint(compileEndpoint(name, unmatched, {}, options, common)),
   }

@@ -1,6 +1,8 @@
 import type { BudgetOptions } from '../limits/budget.js'
 import type { LimitOptions } from '../limits/limit.js'
 import type { PlanOptions } from '../money/plan.js'
+import type { CredentialOptions } from '../rules/credentials.js'
+import type { KeyedRequest } from '../rules/keying.js'
 import type { Mode } from '../rules/mode.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { Duration } from '../time/duration.js'
@@ -36,7 +38,7 @@ export interface UsageExportOptions {
 }
 
 /** One third-party API. */
-export interface ProviderOptions {
+export interface ProviderOptions extends CredentialOptions {
   /** Absolute http(s) URL that all endpoints stand below. Not needed where only operations are wrapped. */
   readonly baseUrl?: string
   /** How long one upstream call may take, where its endpoint does not say otherwise. */
@@ -54,10 +56,11 @@ export interface ProviderOptions {
   readonly refusals?: Refusals
   /** How many calls may wait in this process for their turn. Default 1,000. */
   readonly queue?: number
-  /** Query parameters that carry a credential: callers with different ones never share an answer, and none is written down. */
-  readonly secretQuery?: readonly string[]
-  /** Header fields that carry a credential, besides `Authorization` and `Cookie`. */
-  readonly secretHeaders?: readonly string[]
+  /**
+   * Names who calls, where credentials do not: a signature is another each time. Callers by other names share no answer; it stands in keys
+   * as a digest. Default: all credentials of the request.
+   */
+  readonly caller?: (request: KeyedRequest) => string
   /** What is done with its calls, where that is another than the stash's `mode`. */
   readonly mode?: Mode
   /** What holds for every endpoint and operation that does not say otherwise. Freshness given here holds for GET only. */

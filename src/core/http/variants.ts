@@ -1,19 +1,19 @@
 import type { SearchVariance } from './no-vary-search.js'
 import type { Fields } from './stored-head.js'
 
-/** Fields whose variation cannot mix up answers: what a request says in them is part of its key in any case. */
-const harmless = ['accept-encoding', 'origin']
-
 /** The name of a field (RFC 9110 section 5.1). */
 const fieldName = /^[!#$%&'+.^_`|~\w-]+$/
 
-/** The request fields by which an answer varies (RFC 9110 section 12.5.5): sorted, none where it does not, `*` where by more than fields. */
-export function varyOf(fields: Fields): readonly string[] | '*' {
+/**
+ * The request fields by which an answer varies (RFC 9110 section 12.5.5): sorted, none where it does not, `*` where by more than fields.
+ * Without those of which it is said that they stand in every key anyway, which keep answers apart as it is.
+ */
+export function varyOf(fields: Fields, isInKey: (name: string) => boolean): readonly string[] | '*' {
   const listed = fields
     .filter(([name]) => name === 'vary')
     .flatMap(([, value]) => value.split(',').map((field) => field.trim().toLowerCase()))
   if (listed.some((name) => name !== '' && !fieldName.test(name))) return '*' // also where it is none that can be asked for
-  return [...new Set(listed)].filter((name) => name !== '' && !harmless.includes(name)).sort()
+  return [...new Set(listed)].filter((name) => name !== '' && !isInKey(name)).sort()
 }
 
 /** What the head of an entry says that holds no answer, but points to where the answers are. */

@@ -17,7 +17,7 @@ export interface KeyOwner {
  */
 export function argumentKey(owner: KeyOwner, args: readonly unknown[]): string {
   const given = args.slice(0, args.findLastIndex((arg) => arg !== undefined) + 1)
-  return owner.prefix + (canonicalJson(given) ?? exactOf(given, (argument, inexact) => unkeyable(owner, argument, inexact)))
+  return owner.prefix + textOf(given, true, (argument, inexact) => unkeyable(owner, argument, inexact))
 }
 
 /**
@@ -26,28 +26,25 @@ export function argumentKey(owner: KeyOwner, args: readonly unknown[]): string {
  */
 export function canonicalKey(owner: KeyOwner, value: unknown): string {
   if (value === undefined) throw ofFunction(owner, new InexactValue('', 'undefined'))
-  return owner.prefix + (canonicalJson(value) ?? exactOf([value], (_argument, inexact) => ofFunction(owner, inexact)))
+  return owner.prefix + textOf(value, false, (_argument, inexact) => ofFunction(owner, inexact))
 }
 
-/** Undefined where the value is no plain data, or holds text that JSON cannot (lone surrogates). */
-function canonicalJson(value: unknown): string | undefined {
-  if (!isPlainData(value)) return undefined
+/** Exact texts stand in round brackets, which canonical JSON never begins with. `areSeveral`: the value is a list of arguments. */
+function textOf(value: unknown, areSeveral: boolean, fault: (argument: number, inexact: InexactValue) => Error): string {
+  const [texts, values] = [[] as string[], areSeveral ? (value as readonly unknown[]) : [value]]
   try {
-    return canonicalize(value)
+    const json = isPlainData(value) ? canonicalize(value) : undefined
+    if (json !== undefined) return json
   } catch {
-    return undefined
+    // text that is no Unicode, or an object that shows itself to nobody, of which more is said below
   }
-}
-
-/** In round brackets, which canonical JSON never begins with. */
-function exactOf(values: readonly unknown[], fault: (argument: number, inexact: InexactValue) => Error): string {
-  const texts = values.map((value, i) => {
+  for (const one of values) {
     try {
-      return exactText(value)
+      texts.push(exactText(one))
     } catch (error) {
-      throw error instanceof InexactValue ? fault(i + 1, error) : error
+      throw fault(texts.length + 1, error instanceof InexactValue ? error : new InexactValue('', 'an object that cannot be read'))
     }
-  })
+  }
   return `(${texts.join()})`
 }
 

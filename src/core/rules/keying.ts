@@ -1,3 +1,5 @@
+import type { Credentials } from './credentials.js'
+
 /** A request as the functions of a rule see it, and as its key is made of it. */
 export interface KeyedRequest {
   /** In capitals. */
@@ -9,12 +11,17 @@ export interface KeyedRequest {
   readonly body?: Uint8Array | undefined
 }
 
+/** A request with all of its header fields, their names in lower case and each once. */
+export interface SentRequest extends KeyedRequest {
+  readonly fields: Iterable<readonly [name: string, value: string]>
+}
+
 /** Which parts of a request tell its answer from others. */
 export interface KeyOptions {
   /** Query parameters that matter, or all `except` some. Default: all. */
   readonly query?: readonly string[] | { readonly except: readonly string[] }
-  /** Header fields that matter, such as `Accept-Language`. Default: none. */
-  readonly headers?: readonly string[]
+  /** Header fields that matter, or those of `selectingFields` `except` some. Default: those of `selectingFields`, where they are sent. */
+  readonly headers?: readonly string[] | { readonly except: readonly string[] }
   /** Cookies that matter, by name; only their digest is written down. Default: none besides telling callers apart. */
   readonly cookies?: readonly string[]
   /** Parts of a JSON body that matter, as JSON Pointers (RFC 6901). Default: the whole body. */
@@ -28,9 +35,13 @@ export type KeyFunction = (request: KeyedRequest) => unknown
 export interface Keying {
   /** The endpoint whose keys they are. */
   readonly owner: { readonly provider: string; readonly name: string }
-  /** Whether a query parameter matters. */
+  /** Query parameters by whose values the endpoint is found: they matter always. */
+  readonly fixed: readonly string[]
+  /** Whether another query parameter matters. */
   readonly usesParameter: (name: string) => boolean
-  readonly headers: readonly string[]
+  /** Header fields that matter, sent or not; undefined where those matter that are sent and that `usesField` says. */
+  readonly headers: readonly string[] | undefined
+  readonly usesField: (name: string) => boolean
   readonly cookies: readonly string[]
   readonly pointers: readonly string[] | undefined
   readonly by: KeyFunction | undefined
@@ -40,13 +51,22 @@ export interface Keying {
   readonly version: number | undefined
 }
 
-/** What of a provider's rules says who calls: credentials, which stand in keys as a digest only. */
+/** What of a provider's rules says who calls: credentials, which stand in keys as a digest only, or a function. */
 export interface CallerRule {
-  /** Query parameters that carry a credential. */
-  readonly secretQuery: ReadonlySet<string>
-  /** Header fields that say who calls. */
-  readonly callerHeaders: readonly string[]
+  readonly credentials: Credentials
+  /** Names who calls, in place of credentials that are different each time. */
+  readonly caller: ((request: KeyedRequest) => string) | undefined
 }
+
+/**
+ * Request fields that select among representations of a resource, or say what is asked for: those of HTTP and its extensions, and any whose
+ * name ends in `version`.
+ */
+export const selectingFields = [
+  ...['accept', 'accept-charset', 'accept-datetime', 'accept-language', 'accept-profile', 'a-im', 'prefer', 'want-content-digest'],
+  ...['want-repr-digest', 'want-digest', 'depth', 'translate', 'soapaction', 'x-amz-target', 'x-fields', 'x-goog-fieldmask'],
+  ...['x-http-method', 'x-http-method-override', 'x-method-override', 'x-language', 'x-locale', 'x-currency', 'x-timezone'],
+] as const
 
 export interface KeyingOptions {
   readonly keyedBy?: KeyOptions | KeyFunction
@@ -55,17 +75,27 @@ export interface KeyingOptions {
   readonly version?: number
 }
 
-export function compileKeying(owner: Keying['owner'], { keyedBy = {}, shared = false, per, version }: KeyingOptions): Keying {
-  const { query, headers = [], cookies = [], body } = typeof keyedBy === 'function' ? ({} as KeyOptions) : keyedBy
+/** `fixed`: the query parameters by whose values the endpoint is found. */
+export function compileKeying(
+  owner: Keying['owner'],
+  { keyedBy = {}, shared = false, per, version }: KeyingOptions,
+  fixed: readonly string[] = [],
+): Keying {
+  const { query, headers, cookies = [], body } = typeof keyedBy === 'function' ? ({} as KeyOptions) : keyedBy
+  const listed = headers !== undefined && !('except' in headers) ? headers.map((name) => name.toLowerCase()).sort() : undefined
+  const except = new Set(headers !== undefined && 'except' in headers ? headers.except.map((name) => name.toLowerCase()) : [])
   return {
-    owner,
-    usesParameter: parameterTest(query),
-    headers: headers.map((name) => name.toLowerCase()).sort(),
+    ...{ owner, fixed, usesParameter: parameterTest(query), headers: listed },
+    usesField: (name) => selects(name) && !except.has(name),
     cookies: [...cookies].sort(),
     pointers: body,
     by: typeof keyedBy === 'function' ? keyedBy : undefined,
     ...{ shared, per, version },
   }
+}
+
+function selects(name: string): boolean {
+  return (selectingFields as readonly string[]).includes(name) || name.endsWith('version')
 }
 
 function parameterTest(query: KeyOptions['query']): Keying['usesParameter'] {

@@ -22,7 +22,6 @@ export function sortedParameters(url: URL): Parameter[] {
   const parameters = url.search
     .slice(1)
     .split('&')
-    .filter((text) => text !== '')
     .map((raw) => {
       const text = normalisePercent(raw)
       const end = text.indexOf('=')

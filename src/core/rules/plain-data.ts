@@ -1,12 +1,15 @@
+import { deepest } from './exact-text.js'
+import { isPlainObject, oddityOf } from './object-kind.js'
+
 /**
  * Whether JSON can hold `value` without changing it: null, booleans, finite numbers, strings, arrays without holes and plain
- * objects of these. Anything else (undefined, Date, Map, bigint, class instances, cycles, -0) would come back as something else.
+ * objects of these. Anything else (undefined, Date, Map, bigint, class instances, getters, cycles, -0) would come back as something else.
  */
 export function isPlainData(value: unknown): boolean {
   return isPlain(value, [])
 }
 
-function isPlain(value: unknown, around: unknown[]): boolean {
+function isPlain(value: unknown, around: object[]): boolean {
   switch (typeof value) {
     case 'string':
     case 'boolean':
@@ -14,18 +17,18 @@ function isPlain(value: unknown, around: unknown[]): boolean {
     case 'number':
       return Number.isFinite(value) && !Object.is(value, -0)
     case 'object':
-      return value === null || (!around.includes(value) && isPlainObject(value, [...around, value]))
+      return value === null || isPlainInside(value, around)
     default:
       return false
   }
 }
 
-function isPlainObject(value: object, around: unknown[]): boolean {
-  if (Object.getOwnPropertySymbols(value).length > 0) return false
-  if (Array.isArray(value)) {
-    return Object.keys(value).length === value.length && value.every((item) => isPlain(item, around))
-  }
-  const prototype = Object.getPrototypeOf(value)
-  const plain = prototype === null || Object.getPrototypeOf(prototype) === null
-  return plain && Object.values(value).every((item) => isPlain(item, around))
+function isPlainInside(value: object, around: object[]): boolean {
+  if (around.length >= deepest || around.includes(value)) return false
+  const isArray = Array.isArray(value)
+  if (!(isArray ? Object.keys(value).length === value.length : isPlainObject(value)) || oddityOf(value) !== undefined) return false
+  around.push(value)
+  const are = Object.values(value).every((item) => isPlain(item, around))
+  around.pop()
+  return are
 }

@@ -1,50 +1,72 @@
 import { canonicalKey } from './argument-key.js'
 import { bodyKey } from './body-key.js'
+import { mayBeSecret } from './credentials.js'
 import { digestOf } from './digest.js'
-import type { CallerRule, KeyedRequest, Keying } from './keying.js'
-import { normalisePercent, sortedParameters } from './normalise-url.js'
+import type { CallerRule, KeyedRequest, Keying, SentRequest } from './keying.js'
+import { normalisePercent, type Parameter, sortedParameters } from './normalise-url.js'
+import { mentions, secretsOf } from './secrets.js'
 
 /**
  * The key of a request: its method and its normalised URL, without fragment, with the parameters that matter in the order of their
- * names, then what else of it matters. Credentials and cookies stand in it only as a one-way digest, which keeps callers with
- * different ones apart.
+ * names; its provider and endpoint; then what else of it matters. Credentials and cookies stand in it only as a one-way digest, which
+ * keeps callers with different ones apart.
  */
-export function requestKey(provider: CallerRule, keying: Keying, request: KeyedRequest): string {
-  const secrets: string[] = []
-  const place = placeOfRequest(provider, keying, request, secrets)
-  return `${place}${bodyPart(keying, request)}${fieldParts(provider, keying, request)}${callerPart(provider, keying, request, secrets)}`
+export function requestKey(provider: CallerRule, keying: Keying, request: SentRequest): string {
+  const place = placeOfRequest(provider, keying, request)
+  return `${place}${bodyPart(keying, request)}${fieldParts(provider, keying, request)}${callerPart(provider, keying, request)}`
 }
 
 /**
  * What every key of a request's method and URL begins with, whoever calls and whatever else the request carries; a space or nothing
- * follows. `secrets` receives the credentials of the query.
+ * follows.
  */
-export function placeOfRequest(provider: CallerRule, keying: Keying, request: KeyedRequest, secrets: string[] = []): string {
+export function placeOfRequest(provider: CallerRule, keying: Keying, request: KeyedRequest): string {
   const { method, url } = request
-  const parameters: string[] = []
-  for (const { name, text } of sortedParameters(url)) {
-    if (provider.secretQuery.has(name)) secrets.push(`?${text}`)
-    else if (keying.usesParameter(name)) parameters.push(text)
+  const owner = `${keying.owner.provider}.${keying.owner.name}`
+  if (keying.by) {
+    const by = canonicalKey({ ...keying.owner, prefix: 'by:' }, keying.by(request))
+    return `${method} ${withoutSecrets(provider, request, by)} ${owner}`
   }
-  if (keying.by) return `${method} ${canonicalKey({ ...keying.owner, prefix: 'by:' }, keying.by(request))}`
-  return `${method} ${url.origin}${normalisePercent(url.pathname)}${parameters.length > 0 ? `?${parameters.join('&')}` : ''}`
+  const parameters = sortedParameters(url).filter(({ name }) => !provider.credentials.isParameter(name) && counts(keying, name))
+  const query = parameters.length > 0 || asksNothing(url) ? `?${parameters.map(({ text }) => text).join('&')}` : ''
+  return `${method} ${url.origin}${normalisePercent(url.pathname)}${query} ${owner}`
+}
+
+function counts({ fixed, usesParameter }: Keying, name: string): boolean {
+  return fixed.includes(name) || usesParameter(name)
+}
+
+/** Whether a URL has a query, and nothing in it. */
+function asksNothing({ search, href, hash }: URL): boolean {
+  return search === '' && href.endsWith(`?${hash}`)
 }
 
 /** The names of the query parameters that do not stand in the key's URL. */
-export function leftOut({ secretQuery }: CallerRule, { by, usesParameter }: Keying, url: URL): string[] {
+export function leftOut({ credentials }: CallerRule, keying: Keying, url: URL): string[] {
   const names = sortedParameters(url).map(({ name }) => name)
-  return [...new Set(names)].filter((name) => by !== undefined || secretQuery.has(name) || !usesParameter(name))
+  return [...new Set(names)].filter((name) => keying.by !== undefined || credentials.isParameter(name) || !counts(keying, name))
 }
 
 function bodyPart({ by, pointers }: Keying, { body, header }: KeyedRequest): string {
-  return by || !body || body.byteLength === 0 ? '' : ` body:${bodyKey(body, header('content-type'), pointers)}`
+  return by || !body || body.byteLength === 0 ? '' : ` body:${bodyKey(body, header, pointers)}`
 }
 
-function fieldParts(provider: CallerRule, { headers, cookies, version }: Keying, request: KeyedRequest): string {
+/** Fields that always matter: by the one bytes differ, by the other what a browser lets a page see. */
+const everyKeys = ['accept-encoding', 'origin']
+
+/** Whether requests that differ in a field have different keys by it. */
+export function isInKey({ headers, usesField, by }: Keying, name: string): boolean {
+  return everyKeys.includes(name) || (headers ? headers.includes(name) : by === undefined && usesField(name))
+}
+
+function fieldParts(provider: CallerRule, keying: Keying, request: SentRequest): string {
+  const { headers = [], cookies, version } = keying
   let parts = version === undefined ? '' : ` version:${version}`
-  const codings = request.header('accept-encoding')
-  if (codings !== null) parts += ` accept-encoding:${JSON.stringify(codings)}`
-  for (const name of headers) parts += ` ${name}:${JSON.stringify(fieldInKey(provider, name, request.header(name)))}`
+  const part = (name: string, value: string | null) => {
+    parts += ` ${name}:${JSON.stringify(fieldInKey(provider, name, value))}`
+  }
+  for (const [name, value] of request.fields) if (isInKey(keying, name) && !headers.includes(name)) part(name, value)
+  for (const name of headers) part(name, request.header(name))
   if (cookies.length > 0) {
     const sent = (request.header('cookie') ?? '').split(/;\s*/)
     const chosen = cookies.map((name) => sent.filter((cookie) => cookie.startsWith(`${name}=`)))
@@ -53,22 +75,35 @@ function fieldParts(provider: CallerRule, { headers, cookies, version }: Keying,
   return parts
 }
 
-function callerPart({ callerHeaders }: CallerRule, { shared, per }: Keying, request: KeyedRequest, secrets: string[]): string {
-  let parts = per ? ` per:${JSON.stringify(String(per(request)))}` : ''
+function callerPart(provider: CallerRule, { shared, per }: Keying, request: SentRequest): string {
+  const parts = per ? ` per:${withoutSecrets(provider, request, JSON.stringify(textOf(per(request), 'per')))}` : ''
   if (shared) return parts
-  for (const field of callerHeaders) {
-    const value = request.header(field)
-    if (value !== null) secrets.push(`${field}: ${value}`)
-  }
-  if (secrets.length > 0) parts += ` caller:${digestOf(JSON.stringify(secrets))}`
-  return parts
+  if (provider.caller) return `${parts} caller:${digestOf(textOf(provider.caller(request), 'caller'))}`
+  const { credentials } = provider
+  const secrets: string[] = []
+  const { username, password, search } = request.url
+  if (username !== '' || password !== '') secrets.push(`@${username}:${password}`)
+  if (search !== '') for (const { text } of sortedParameters(request.url).filter(isSecret(provider))) secrets.push(`?${text}`)
+  for (const [name, value] of request.fields) if (credentials.isField(name)) secrets.push(`${name}: ${value}`)
+  return secrets.length > 0 ? `${parts} caller:${digestOf(JSON.stringify(secrets))}` : parts
 }
 
-/** Names of fields that carry credentials, whatever a provider calls them. */
-const credentialName = /auth|cookie|key|token|secret|sign|credential|password|session/
+function isSecret({ credentials }: CallerRule): (parameter: Parameter) => boolean {
+  return ({ name }) => credentials.isParameter(name)
+}
+
+function textOf(said: unknown, option: string): string {
+  if (typeof said !== 'string') throw new TypeError(`its "${option}" function returned no text`)
+  return said
+}
 
 /** A field's value as it stands in keys: one that says, or may say, who calls only as a digest. */
 export function fieldInKey(provider: CallerRule | undefined, name: string, value: string | null): string | null {
-  const isSecret = credentialName.test(name) || provider?.callerHeaders.includes(name) === true
-  return value !== null && isSecret ? digestOf(value) : value
+  return value !== null && (mayBeSecret(name) || provider?.credentials.isField(name) === true) ? digestOf(value) : value
+}
+
+/** A text that a function of the configuration made of a request, or its digest where it repeats a credential. */
+function withoutSecrets(provider: CallerRule, request: KeyedRequest, text: string): string {
+  const { fields } = request as Partial<SentRequest>
+  return fields && mentions(text, secretsOf(provider.credentials, { ...request, fields })) ? `digest:${digestOf(text)}` : text
 }

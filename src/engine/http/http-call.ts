@@ -1,6 +1,6 @@
 import type { Bypass, Excerpt } from '../../core/decide/decide.js'
 import { invalidatedTimes, timesOf } from '../../core/decide/entry-times.js'
-import type { Provider, RequestEndpoint } from '../../core/endpoints/endpoint.js'
+import type { RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions } from '../../core/endpoints/options.js'
 import type { Match } from '../../core/endpoints/rule-book.js'
 import { narrowed, type SearchVariance } from '../../core/http/no-vary-search.js'
@@ -9,8 +9,10 @@ import { fieldValue } from '../../core/http/stored-head.js'
 import { comparedWithHead } from '../../core/http/validators.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
-import type { KeyedRequest, Keying } from '../../core/rules/keying.js'
-import { fieldInKey, requestKey } from '../../core/rules/request-key.js'
+import { compileCredentials } from '../../core/rules/credentials.js'
+import type { Keying, SentRequest } from '../../core/rules/keying.js'
+import { Redaction } from '../../core/rules/redaction.js'
+import { fieldInKey, placeOfRequest, requestKey } from '../../core/rules/request-key.js'
 import type { LookUp } from '../answer/look-up.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import { type Call, type CallTerms, termsOf } from '../call/call.js'
@@ -47,7 +49,7 @@ export interface Sending {
   send(signal: AbortSignal): readonly [input: Parameters<Fetch>[0], init: RequestInit]
   readonly signal: AbortSignal | undefined
   readonly keyed?: {
-    readonly request: KeyedRequest
+    readonly request: SentRequest
     readonly key: string
     readonly redirect: 'manual' | 'error' | undefined
     readonly directives: RequestDirectives
@@ -67,12 +69,14 @@ export class HttpCall implements Call<HttpAnswer> {
   readonly #parts: HttpCallParts
   readonly #matched: Matched
   readonly #sending: Sending
+  readonly #redaction: Redaction
 
   constructor(parts: HttpCallParts, matched: Matched, sending: Sending, form: AnswerForm<HttpAnswer>, wanted: CallOptions | undefined) {
     const { rule, url } = matched
     this.#parts = parts
     this.#matched = matched
     this.#sending = sending
+    this.#redaction = new Redaction(matched.provider?.credentials ?? usualCredentials, { url, fields: sending.headers })
     this.endpoint = rule
     this.counter = matched.counter
     this.terms = termsOf(rule, wanted, sending.signal)
@@ -103,7 +107,7 @@ export class HttpCall implements Call<HttpAnswer> {
 
   get sent(): { method: string; url: string } {
     const { method, url, provider } = this.#matched
-    return { method, url: provider ? withoutSecrets(url.href, provider) : `${url.origin}${url.pathname}` }
+    return { method, url: this.#redaction.url(provider ? url.href : `${url.origin}${url.pathname}`) }
   }
 
   header(name: string): string | null {
@@ -114,9 +118,16 @@ export class HttpCall implements Call<HttpAnswer> {
     if (this.isPassed) return undefined
     const { keying } = this.endpoint
     return {
-      signpostKey: `${this.#keyUnder({ ...keying, usesParameter: () => false })} search`,
+      signpostKey: this.#signpostKey(keying),
       key: (variance) => `${this.#keyUnder(narrowed(keying, variance))} search:${JSON.stringify(variance)}`,
     }
+  }
+
+  /** The same for all callers, so that whoever writes to the URL finds it. */
+  #signpostKey(keying: Keying): string {
+    const { keyed } = this.#sending
+    const { provider } = this.#matched
+    return keyed && provider ? `${placeOfRequest(provider, { ...keying, usesParameter: () => false }, keyed.request)} search` : ''
   }
 
   #keyUnder(keying: Keying): string {
@@ -138,11 +149,11 @@ export class HttpCall implements Call<HttpAnswer> {
 
   async callUpstream(ending: AbortController, toRevalidate: Entry | undefined, leave: () => Promise<void>): Promise<Fetched<HttpAnswer>> {
     const { fetch, clock, trouble } = this.#parts
-    const { method, url, provider } = this.#matched
+    const { method, url } = this.#matched
     const [input, init] = this.#sending.send(ending.signal)
     const call: UpstreamRequest = {
       ...{ fetch, clock, trouble, endpoint: this.endpoint, input, init, method, ending, leave },
-      withoutSecrets: (text) => (provider ? withoutSecrets(text, provider) : text),
+      redaction: this.#redaction,
       authorized: this.#sending.headers.has('authorization'),
     }
     if (!this.excerpt) {
@@ -187,8 +198,5 @@ export class HttpCall implements Call<HttpAnswer> {
   }
 }
 
-function withoutSecrets(text: string, { secretQuery }: Provider): string {
-  const url = new URL(text)
-  for (const name of secretQuery) url.searchParams.delete(name)
-  return url.href
-}
+/** For calls to no known provider. */
+const usualCredentials = compileCredentials({})

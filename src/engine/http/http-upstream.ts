@@ -11,12 +11,13 @@ import { reportedBy } from '../../core/limits/reported-limits.js'
 import type { Clock } from '../../core/ports/clock.js'
 import { isBrokenJson } from '../../core/rules/failure.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
+import type { Redaction } from '../../core/rules/redaction.js'
+import { isInKey } from '../../core/rules/request-key.js'
 import { unitsOf } from '../../core/rules/units.js'
 import type { Fetched, Finished, Kept } from '../call/fetched.js'
 import { IdleTimer } from '../upstream/idle-timer.js'
 import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js'
 import { SharedBody } from './shared-body.js'
-import { withoutSecretsIn } from './url-fields.js'
 
 export type Fetch = typeof globalThis.fetch
 
@@ -32,8 +33,7 @@ export interface UpstreamRequest {
   /** Waited for before each call that leaves. */
   readonly leave: () => Promise<void>
   readonly clock: Clock
-  /** A URL without the credentials in its query. */
-  readonly withoutSecrets: (url: string) => string
+  readonly redaction: Redaction
   /** Whether the request carries `Authorization`. */
   readonly authorized: boolean
   /** Called with what goes wrong with the head of an answer, which counts as if it said nothing then. */
@@ -66,17 +66,14 @@ export type ArrivedAnswer = HttpAnswer & { readonly exchange: Exchange }
 const streamingTypes = ['text/event-stream', 'application/x-ndjson', 'multipart/x-mixed-replace']
 
 /** A stored answer, brought up to date by one that says it still holds (RFC 9111 section 3.2). */
-export function renewed(
-  call: Pick<UpstreamRequest, 'endpoint' | 'withoutSecrets' | 'authorized'>,
-  stale: CompleteAnswer,
-  by: ArrivedAnswer,
-) {
+export function renewed(call: Pick<UpstreamRequest, 'endpoint' | 'redaction' | 'authorized'>, stale: CompleteAnswer, by: ArrivedAnswer) {
   const fields = freshenedFields(stale.fields, reusableFields(by.fields, { withCookies: true }))
   const answer: CompleteAnswer = { ...stale, fields }
-  const vary = varyOf(fields)
+  const vary = varyOf(fields, (name) => isInKey(call.endpoint.keying, name))
   const http: HttpExchange = {
     ...by.exchange,
     ...{ status: stale.status, fields, arrived: by.fields, authorized: call.authorized, vary, redirected: false },
+    linksBySecret: call.redaction.linksBySecret(by.fields),
   }
   return { answer, vary, kept: keptForm(call, answer, http) }
 }
@@ -91,7 +88,7 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     askedAt = clock.now()
     response = await fetch(call.input, call.init)
   } catch (error) {
-    return { result: 'failed', error }
+    return { result: 'failed', error: call.redaction.error(error) }
   }
   const { status, statusText } = response
   const exchange = { askedAt, answeredAt: clock.now() }
@@ -102,6 +99,7 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
   const said = headOf(call, status, fields, exchange.answeredAt)
   const http: HttpExchange = {
     ...{ ...exchange, status, fields, arrived: fields, authorized: call.authorized, vary: said.vary, redirected: response.redirected },
+    linksBySecret: call.redaction.linksBySecret(fields),
   }
   const type = fieldValue(fields, 'content-type')?.split(';')[0]?.trim().toLowerCase() ?? ''
   return {
@@ -114,13 +112,14 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
   }
 }
 
-function sharedBody({ endpoint, ending, clock }: UpstreamRequest, source: ReadableStream<Uint8Array>): SharedBody {
+function sharedBody({ endpoint, ending, clock, redaction }: UpstreamRequest, source: ReadableStream<Uint8Array>): SharedBody {
   const { provider, name, mode, timeouts } = endpoint
   const late = () => ending.abort(new UpstreamTimeoutError(provider, name, 'nextByte', timeouts.idleMs))
   const idle = mode === 'measure' || !Number.isFinite(timeouts.idleMs) ? undefined : new IdleTimer(clock, timeouts.idleMs, late)
   const body = new SharedBody(source, endpoint.maxBodyBytes, {
     desert: (reason) => ending.abort(reason ?? new DOMException('nobody reads the answer any more', 'AbortError')),
-    explain: (cause) => (ending.signal.aborted ? ending.signal.reason : new BrokenBodyError(provider, name, { cause })),
+    explain: (cause) =>
+      ending.signal.aborted ? ending.signal.reason : new BrokenBodyError(provider, name, { cause: redaction.error(cause) }),
     waits: () => idle?.waits(),
     arrived: () => idle?.arrived(),
     stop: () => idle?.stop(),
@@ -140,7 +139,7 @@ function headOf({ endpoint, trouble }: UpstreamRequest, status: number, fields: 
     }
   }
   return {
-    vary: read(() => varyOf(fields), '*' as const),
+    vary: read(() => varyOf(fields, (name) => isInKey(endpoint.keying, name)), '*' as const),
     search: read(() => searchVariance(fields), undefined),
     reported: read(() => reportedBy(status, fields, now, endpoint.reportedQuota), undefined),
   }
@@ -210,7 +209,7 @@ function factsOf(http: HttpExchange, body: Uint8Array): AnswerFacts {
 }
 
 function keptForm(
-  { endpoint, withoutSecrets }: Pick<UpstreamRequest, 'endpoint' | 'withoutSecrets'>,
+  { endpoint, redaction }: Pick<UpstreamRequest, 'endpoint' | 'redaction'>,
   { status, statusText, fields, url, body }: CompleteAnswer,
   http: HttpExchange,
 ): Kept {
@@ -220,10 +219,10 @@ function keptForm(
     judge: (key) => keepAnswer(endpoint, key, facts, http),
     form: ({ withheld, freshBy }) => {
       const kept = [
-        ...withoutSecretsIn(reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld }), withoutSecrets),
+        ...redaction.fields(reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld })),
         ...(fieldValue(fields, 'date') === undefined ? [['date', httpDate(http.answeredAt)] as const] : []), // RFC 9110 section 6.6.1
       ]
-      const head: StoredHead = { status, statusText, fields: kept, url: url && withoutSecrets(url), freshBy }
+      const head: StoredHead = { status, statusText, fields: kept, url: url && redaction.url(url), freshBy }
       return { head: JSON.stringify(head), body, memo: { ...head, body } }
     },
   }

@@ -4,11 +4,13 @@ import type { CallOptions, Refusals } from '../../core/endpoints/options.js'
 import type { RuleBook } from '../../core/endpoints/rule-book.js'
 import { reusableFields } from '../../core/http/stored-head.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
-import type { KeyedRequest } from '../../core/rules/keying.js'
+import type { SentRequest } from '../../core/rules/keying.js'
 import type { Mode } from '../../core/rules/mode.js'
+import { Redaction } from '../../core/rules/redaction.js'
 import { requestKey } from '../../core/rules/request-key.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
+import { CredentialNotices } from './credential-notices.js'
 import { excerptOf } from './excerpt.js'
 import { answerOfEntry, fallbackAnswer, type HttpAnswer } from './http-answer.js'
 import { HttpCall, type HttpCallParts, type Matched, type Sending } from './http-call.js'
@@ -27,12 +29,14 @@ export interface PrepareCallParts extends HttpCallParts {
 export class CallPreparation {
   readonly #parts: PrepareCallParts
   readonly #functions: OncePerEpisode
+  readonly #notices: CredentialNotices
   readonly #unknown: RequestEndpoint
   readonly #forms = new Map<RequestEndpoint, AnswerForm<HttpAnswer>>()
 
   constructor(parts: PrepareCallParts) {
     this.#parts = parts
     this.#functions = new OncePerEpisode(parts.warn)
+    this.#notices = new CredentialNotices(parts.warn)
     this.#unknown = unknownProvider({ mode: parts.mode, sets: {}, refusals: parts.refusals })
   }
 
@@ -65,7 +69,7 @@ export class CallPreparation {
     const headers = body?.headers ?? new Headers(init?.headers ?? request?.headers)
     const header = (field: string) => headers.get(field)
     const send: Sending['send'] = (own) => body?.resend(own) ?? [input, { ...init, headers, signal: own } as RequestInit]
-    const keyed: KeyedRequest = { method: method === 'HEAD' ? 'GET' : method, url, header, body: body?.bytes }
+    const keyed: SentRequest = { method: method === 'HEAD' ? 'GET' : method, url, header, body: body?.bytes, fields: headers }
     const known = this.#known(provider, endpoint, keyed)
     if (!known) return { headers, signal, bypass: 'no-key', send }
     const redirect = redirectOf(input, init)
@@ -80,14 +84,16 @@ export class CallPreparation {
   }
 
   /** The key of a request and whether it is excepted; undefined where a function of the rule fails: then it goes by as if it had none. */
-  #known(provider: Provider, endpoint: RequestEndpoint, request: KeyedRequest): { key: string; excepted: boolean } | undefined {
+  #known(provider: Provider, endpoint: RequestEndpoint, request: SentRequest): { key: string; excepted: boolean } | undefined {
     try {
+      this.#notices.look(provider, endpoint, request)
       const key = requestKey(provider, endpoint.keying, request)
       const excepted = endpoint.exceptRequest?.(request) ?? false
       this.#functions.fine()
       return { key, excepted }
     } catch (cause) {
-      this.#functions.trouble(`${provider.name}.${endpoint.name} gives no key, its calls go upstream until it does`, cause)
+      const error = new Redaction(provider.credentials, request).error(cause)
+      this.#functions.trouble(`${provider.name}.${endpoint.name} gives no key, its calls go upstream until it does`, error)
       return undefined
     }
   }

@@ -2,10 +2,11 @@ import { isFresh } from '../../core/decide/entry-times.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions, RuleOptions } from '../../core/endpoints/options.js'
+import { ArgumentsUnkeyableError } from '../../core/errors/call-errors.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
-import { argumentKey, canonicalKey } from '../../core/rules/argument-key.js'
+import { argumentKey, canonicalKey, type KeyOwner } from '../../core/rules/argument-key.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { type CallTerms, termsOf } from '../call/call.js'
 import type { CallRecorder } from '../call/call-record.js'
@@ -13,6 +14,7 @@ import type { Events } from '../events.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
 import { OperationCall, operationForm, valueOfEntry } from './operation-call.js'
 import type { OperationValue } from './operation-value.js'
+import { mayUseReceiver } from './receiver.js'
 
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
 export type AsyncFunction = (...args: never[]) => Promise<unknown>
@@ -61,9 +63,11 @@ export function wrapOperation<F extends AsyncFunction>(
   const form = operationForm(fallback)
   const keys = new Map<string, string>()
   const ruled = termsOf(endpoint, undefined)
+  const readsReceiver = !keyedBy && mayUseReceiver(fn)
 
-  function keyOf(args: Parameters<F>): string {
-    if (keyedBy) return canonicalKey(owner, keyedBy(...args))
+  function keyOf(self: unknown, args: Parameters<F>): string {
+    if (keyedBy) return canonicalKey(owner, keyedBy.apply(self, args))
+    if (readsReceiver && self !== undefined && self !== globalThis) throw calledAsMethod(owner)
     const only = args.length === 1 ? (args[0] as unknown) : undefined
     if (typeof only !== 'string') return argumentKey(owner, args)
     let key = keys.get(only)
@@ -93,7 +97,7 @@ export function wrapOperation<F extends AsyncFunction>(
     let key: string
     try {
       parts.assertOpen()
-      key = keyOf(args)
+      key = keyOf(this, args)
     } catch (error) {
       return Promise.reject(error)
     }
@@ -117,7 +121,8 @@ export function wrapOperation<F extends AsyncFunction>(
   const withTerms = (terms: CallTerms) =>
     async function withOutcome(this: unknown, ...args: Parameters<F>) {
       parts.assertOpen()
-      const { answer, outcome } = await run(this, args, keyOf(args), ownTerms(terms))
+      const self = isOwn(this) ? undefined : this
+      const { answer, outcome } = await run(self, args, keyOf(self, args), ownTerms(terms))
       return { value: answer.read() as Awaited<ReturnType<F>>, outcome }
     }
 
@@ -126,10 +131,30 @@ export function wrapOperation<F extends AsyncFunction>(
     const call = async function (this: unknown, ...args: Parameters<F>) {
       return (await withOutcome.apply(this, args)).value
     }
-    return Object.assign(call as unknown as F, { withOutcome, calling })
+    return own(Object.assign(call as unknown as F, { withOutcome, calling }))
   }
 
-  return Object.assign(operation as unknown as F, { withOutcome: withTerms(ruled), calling })
+  return own(Object.assign(operation as unknown as F, { withOutcome: withTerms(ruled), calling }))
+}
+
+/** Operations, which are no receivers of the functions that they wrap. */
+const operations = new WeakSet<object>()
+
+function own<T extends object>(operation: T): T {
+  operations.add(operation)
+  return operation
+}
+
+function isOwn(self: unknown): boolean {
+  return typeof self === 'function' && operations.has(self)
+}
+
+function calledAsMethod({ provider, name }: KeyOwner): Error {
+  return new ArgumentsUnkeyableError(
+    provider,
+    name,
+    `operation "${provider}.${name}" was called as a method, and its function may use "this", which is no part of its key: wrap a bound function, as in vessel.find.bind(vessel), under a name for each object, or give the operation a "keyedBy" function that returns what distinguishes its answers`,
+  )
 }
 
 /** Terms that a call may change for itself. */

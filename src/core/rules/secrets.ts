@@ -1,0 +1,64 @@
+import type { Credentials } from './credentials.js'
+import { sortedParameters } from './normalise-url.js'
+
+/** What of a request may carry credentials. */
+export interface SecretsCarrier {
+  readonly url: URL
+  readonly fields: Iterable<readonly [name: string, value: string]>
+}
+
+/** Shorter values than these are found in texts by accident. */
+const [shortest, shortestPart] = [6, 8]
+
+/** The credentials of a request, in each form that another text could repeat; the longest first. */
+export function secretsOf(credentials: Credentials, { url, fields }: SecretsCarrier): string[] {
+  const found = new Set<string>()
+  const add = (value: string, least = shortest) => {
+    for (const form of [value, decoded(value), encoded(value)]) if (form.length >= least) found.add(form)
+  }
+  for (const [name, value] of fields) {
+    if (!credentials.isField(name)) continue
+    const [, token = value] = /^\S+\s+(.+)$/.exec(value) ?? [] // without the scheme, as of "Bearer"
+    for (const whole of [value, token]) add(whole)
+    for (const [, part = ''] of token.matchAll(/=\s*"?([^",;\s]+)/g)) add(part, shortestPart)
+    const [, password = ''] = /^[^:]*:(.*)$/s.exec(/^basic\s/i.test(value) ? basicOf(token) : '') ?? []
+    add(password)
+  }
+  for (const { name, text } of sortedParameters(url)) if (credentials.isParameter(name)) add(text.slice(text.indexOf('=') + 1))
+  for (const part of [url.username, url.password]) add(part)
+  return [...found].sort((a, b) => b.length - a.length)
+}
+
+export function mentions(text: string, secrets: readonly string[]): boolean {
+  return secrets.some((secret) => text.includes(secret))
+}
+
+/** A text with each credential in it replaced. */
+export function redacted(text: string, secrets: readonly string[]): string {
+  return secrets.reduce((rest, secret) => rest.replaceAll(secret, '[secret]'), text)
+}
+
+function decoded(value: string): string {
+  try {
+    return decodeURIComponent(value.replaceAll('+', ' '))
+  } catch {
+    return value
+  }
+}
+
+function encoded(value: string): string {
+  try {
+    return encodeURIComponent(value)
+  } catch {
+    return value
+  }
+}
+
+/** User and password of `Basic` (RFC 7617), or nothing. */
+function basicOf(token: string): string {
+  try {
+    return atob(token)
+  } catch {
+    return ''
+  }
+}

@@ -1,0 +1,260 @@
+import { spawnSync } from 'node:child_process'
+import { readdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { fileURLToPath } from 'node:url'
+import { inspect } from 'node:util'
+import { context, metrics, trace } from '@opentelemetry/api'
+import { AsyncLocalStorageContextManager } from '@opentelemetry/context-async-hooks'
+import { AggregationTemporality, InMemoryMetricExporter, MeterProvider, PeriodicExportingMetricReader } from '@opentelemetry/sdk-metrics'
+import { BasicTracerProvider, InMemorySpanExporter, SimpleSpanProcessor } from '@opentelemetry/sdk-trace-base'
+import { expect } from 'chai'
+import { type EventName, openStash, type ProviderOptions } from 'stashen'
+import { fileJournal } from 'stashen/journal'
+import { logEvents, prometheusText, traceCalls } from 'stashen/observers'
+import { sqliteStore } from 'stashen/sqlite'
+import { credentialNames } from '../src/core/rules/credentials.js'
+import { selectingFields } from '../src/core/rules/keying.js'
+import { temporaryFolder } from './support/files.js'
+
+const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
+const base = 'https://tides.ebbline.example/v2'
+
+/** One secret for each place, so that a leak names the place that it came from; in forms that texts repeat. */
+const canary = (place: string) => `SESAME-${place}-0pen`
+
+const fields: Record<string, string> = {
+  authorization: `Bearer ${canary('bearer')}`,
+  cookie: `theme=dark; crew=${canary('cookie')}`,
+  'proxy-authorization': `Basic ${btoa(`harbour:${canary('basic')}`)}`,
+  'X-API-Key': canary('x-api-key'),
+  apikey: canary('apikey'),
+  'X-Amz-Security-Token': canary('amz'),
+  'X-Auth-Token': canary('x-auth-token'),
+}
+const query = [
+  ...['api_key', 'ApiKey', 'access_token', 'token', 'sig', 'X-Amz-Signature', 'key', 'auth'].map((name) => `${name}=${canary(name)}`),
+  `day=1#token=${canary('fragment')}`,
+].join('&')
+
+const endpoints: ProviderOptions['endpoints'] = {
+  keyed: {
+    request: 'GET /keyed/{id}',
+    freshFor: '1 hour',
+    keyedBy: { headers: ['Authorization', 'X-Api-Key', 'Cookie', 'Proxy-Authorization'], cookies: ['crew'] },
+    per: ({ header }) => `tenant of ${header('x-api-key')}`,
+  },
+  said: {
+    request: 'GET /said/{id}',
+    freshFor: '1 hour',
+    keyedBy: ({ url, header }) => ({ url: url.href, who: header('authorization'), at: url.pathname }),
+  },
+  shared: { request: 'GET /shared/{id}', freshFor: '1 hour', shared: true },
+  tides: { request: 'GET /tides/{id}', freshFor: '1 min', staleIfError: '1 day', holdOff: 0 },
+}
+
+describe('secrets', () => {
+  const file = temporaryFolder()
+
+  it('planted in every place of requests and answers appear nowhere in anything that is written, told or printed', async () => {
+    const written: [where: string, what: string][] = []
+    const tell = (where: string) => (what: unknown) => void written.push([where, inspect(what, { depth: 12, showHidden: true })])
+    const spans = new InMemorySpanExporter()
+    trace.setGlobalTracerProvider(new BasicTracerProvider({ spanProcessors: [new SimpleSpanProcessor(spans)] }))
+    context.setGlobalContextManager(new AsyncLocalStorageContextManager().enable())
+    const exporter = new InMemoryMetricExporter(AggregationTemporality.CUMULATIVE)
+    const reader = new PeriodicExportingMetricReader({ exporter, exportIntervalMillis: 3_600_000 })
+    metrics.setGlobalMeterProvider(new MeterProvider({ readers: [reader] }))
+    const log = (...words: unknown[]) => tell('log')(words)
+    let received = 0
+    const fetch: typeof globalThis.fetch = async (input, init) => {
+      received++
+      const { url, headers } = new Request(String(input).replace(/:\/\/[^/]*@/, '://'), { ...init, signal: null })
+      const echo = [...headers].map(([name, value]) => `${name}: ${value}`).join('; ')
+      if (url.includes('/gone')) throw new TypeError(`fetch of ${url} failed`, { cause: new Error(`${input} with ${echo}`) })
+      if (url.includes('/broken')) {
+        const error = new Error(`the socket of ${url} closed`)
+        return new Response(new ReadableStream({ start: (controller) => controller.error(error) }))
+      }
+      const signed = `${base}/files/1?X-Amz-Signature=${canary('redirect')}&part=2#access_token=${canary('token-of-redirect')}`
+      return new Response('{"level":3.1}', {
+        status: url.includes('/503') ? 503 : 200,
+        headers: {
+          'content-type': 'application/json',
+          vary: 'Authorization, X-Api-Key, Cookie, Accept-Language',
+          'content-location': url.replace('://', `://harbour:${canary('userinfo-of-answer')}@`),
+          link: url.includes('/signed') ? `<${signed}>; rel="next"` : `<${url}&page=2>; rel="next"`,
+          'x-echo': echo,
+          'x-session-token': canary('handed-out'),
+        },
+      })
+    }
+    const stash = await openStash({
+      ...{ store: sqliteStore(file('secret.db')), journal: fileJournal(file('calls.jsonl')), fetch, warn: tell('warning') },
+      providers: { ebbline: { baseUrl: base, endpoints, plan: { currency: 'EUR', perCall: '0.01' } } },
+    })
+    const names = ['call', 'upstream', 'stale', 'limited', 'retry', 'hold-off', 'recovered', 'store-trouble', 'corrupt-entry'] as const
+    for (const name of names) stash.on(name as EventName, tell(`event ${name}`))
+    logEvents(stash, { debug: log, info: log, warn: log, error: log } as never, { calls: true })
+    traceCalls(stash)
+    const ask = async (path: string, init: RequestInit = {}) => {
+      const url = `${base.replace('://', `://harbour:${canary('userinfo')}@`)}${path}?${query}`
+      try {
+        const response = await stash.fetch(url, { headers: fields, ...init })
+        await response.text()
+        tell(`headers of a ${stash.outcomeOf(response)?.how}`)(stash.outcomeOf(response)?.how === 'hit' ? [...response.headers] : '')
+        tell('outcome')(stash.outcomeOf(response))
+      } catch (error) {
+        tell('error')(error)
+        tell('stack')((error as Error).stack)
+        tell('outcome of an error')(stash.outcomeOf(error))
+      }
+    }
+    for (const path of [
+      '/keyed/1',
+      '/said/1',
+      '/shared/1',
+      '/tides/1',
+      '/tides/signed',
+      '/tides/503',
+      '/tides/gone',
+      '/tides/broken',
+      '/other/gone',
+    ])
+      for (let times = 0; times < 2; times++) await ask(path)
+    await ask('/tides/1', { method: 'POST', body: 'x' })
+    for (const path of ['/keyed/1', '/tides/1', '/nothing'])
+      tell('explanation')(await stash.explain(`${base}${path}?${query}`, { headers: fields }))
+    tell('report')(await stash.report({ by: 'key' }))
+    tell('status')(await stash.status())
+    tell('metrics')(prometheusText(await stash.report()))
+    await reader.forceFlush()
+    tell('exported metrics')(exporter.getMetrics())
+    tell('spans')(spans.getFinishedSpans().map(({ name, attributes, events, status }) => ({ name, attributes, events, status })))
+    const outcome = stash.outcomeOf(await stash.fetch(`${base.replace('://', '://harbour:x@')}/tides/1?${query}`, { headers: fields }))
+    expect(outcome?.how, 'another userinfo is another caller').to.equal('forwarded')
+    await stash.close()
+    writeFileSync(
+      file('stashen.config.json'),
+      JSON.stringify({
+        providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 min' } } } },
+      }),
+    )
+    const run = (...args: string[]) => {
+      const { stdout, stderr } = spawnSync(process.execPath, [bin, ...args], { encoding: 'utf8', cwd: file('.') })
+      written.push([`stashen ${args[0]}`, stdout + stderr])
+    }
+    run('explain', `${base}/tides/1?${query}`, '--store', file('secret.db'))
+    run('report', '--store', file('secret.db'), '--by', 'key', '--journal', file('calls.jsonl'))
+    run('status', '--store', file('secret.db'))
+    for (const name of readdirSync(file('.'))) if (!name.endsWith('.json')) written.push([name, readFileSync(file(name), 'latin1')])
+    trace.disable()
+    context.disable()
+    metrics.disable()
+    expect(received, 'some were answered from store').to.be.within(10, 22)
+    expect(written.length).to.be.above(60)
+    const leaks = written.flatMap(([where, text]) =>
+      [...text.matchAll(/SESAME-([\w-]*?)-0pen/g)].map(([, place]) => `${place} in ${where}`),
+    )
+    expect([...new Set(leaks)]).to.eql([])
+    for (const coded of [btoa(`harbour:${canary('basic')}`), encodeURIComponent(canary('key'))])
+      expect(written.filter(([, text]) => text.includes(coded)).map(([where]) => where)).to.eql([])
+  })
+
+  it('are recognised by name, however it is spelt, and the list can be extended and reduced', async () => {
+    const page = readFileSync('docs/keys.md', 'utf8')
+    for (const name of [...credentialNames, ...selectingFields]) expect(page).to.include(`\`${name}\``)
+    const warnings: string[] = []
+    const asked: string[] = []
+    const endpoints = {
+      get: { request: 'GET /get/{id}', freshFor: '1 hour', keyedBy: { query: ['day'] } },
+      open: { request: 'GET /open/{id}', freshFor: '1 hour', shared: true },
+    } as const
+    await using stash = await openStash({
+      fetch: async (input) => new Response(`${asked.push(String(input))}`),
+      warn: (message) => void warnings.push(message),
+      providers: {
+        ebbline: { baseUrl: base, endpoints, secretQuery: ['pin'], secretHeaders: ['X-Crew'], notSecret: ['key', 'X_Session_Id'] },
+      },
+    })
+    const get = async (path: string, headers: Record<string, string> = {}) => (await stash.fetch(base + path, { headers })).text()
+    const rows: [query: string, field: string | undefined, apart: boolean][] = [
+      ['pin', undefined, true],
+      ['PIN', undefined, true],
+      ['Api-Key', undefined, true],
+      ['x-amz-anything', undefined, true],
+      ['key', undefined, false],
+      ['', 'x-crew', true],
+      ['', 'X-ApiKey', true],
+      ['', 'x-amz-date', true],
+      ['', 'x-session-id', false],
+      ['', 'x-author', false],
+      ['', 'x-crew-token', false],
+    ]
+    for (const [i, [name, field, apart]] of rows.entries()) {
+      const ask = (value: string) =>
+        get(`/get/${i}?${name === '' ? '' : `${name}=${value}`}`, field === undefined ? {} : { [field]: value })
+      const [one, other, again] = [await ask('one-value'), await ask('other-value'), await ask('one-value')]
+      expect([one !== other, one === again], `${name}${field ?? ''}`).to.eql([apart, true])
+    }
+    expect(warnings, 'a name that looks like one, once').to.have.length(1)
+    expect(warnings[0]).to.include('"x-crew-token"').and.include('"secretHeaders"').and.include('"notSecret"')
+    for (const pin of ['1', '2']) await get(`/open/1?pin=${pin}`)
+    expect(warnings.slice(1), 'shared, though callers say who they are, once').to.have.length(1)
+    expect(warnings[1]).to.include('ebbline.open is "shared"').and.include('?pin')
+  })
+
+  it('that differ each time, as signatures do, leave it to a function to say who calls', async () => {
+    let calls = 0
+    await using stash = await openStash({
+      fetch: async () => new Response(`${++calls}`),
+      warn: () => {},
+      providers: {
+        ebbline: {
+          baseUrl: base,
+          caller: ({ header }) => /Credential=([^,/]+)/.exec(header('authorization') ?? '')?.[1] ?? (undefined as never),
+          endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } },
+        },
+      },
+    })
+    const ask = async (credential: string, signature: string) => {
+      const headers = { authorization: `AWS4-HMAC-SHA256 Credential=${credential}/now, Signature=${signature}`, 'x-amz-date': signature }
+      const response = await stash.fetch(`${base}/tides/1`, { headers })
+      return [await response.text(), stash.outcomeOf(response)?.how]
+    }
+    expect([await ask('pilot', 's1'), await ask('pilot', 's2'), await ask('cook', 's3'), await ask('pilot', 's4')]).to.eql([
+      ['1', 'forwarded'],
+      ['1', 'hit'],
+      ['2', 'forwarded'],
+      ['1', 'hit'],
+    ])
+    const { key } = await stash.explain(`${base}/tides/1`, { headers: { authorization: 'Credential=pilot/now' } })
+    expect(key).to.match(/ caller:[0-9a-f]{64}$/)
+    const nobody = await stash.fetch(`${base}/tides/1`)
+    expect(stash.outcomeOf(nobody), 'no name, no key').to.include({ how: 'passed', reason: 'no-key' })
+  })
+
+  it('that a link of an answer goes by keep it from being stored, and the request’s own are left out of it', async () => {
+    let link = ''
+    await using stash = await openStash({
+      fetch: async () => new Response('{}', { headers: { link } }),
+      providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+    })
+    const rows: [link: string, stored: string | undefined][] = [
+      ['<https://a.example/next?page=2>; rel=next', '<https://a.example/next?page=2>; rel=next'],
+      ['<https://a.example/next?page=2&api_key=mine-own>; rel=next', '<https://a.example/next?page=2>; rel=next'],
+      ['<https://a.example/next?api_key=mine-own&page=2>; rel=next', '<https://a.example/next?page=2>; rel=next'],
+      ['<https://a.example/next?api_key=mine-own>; rel=next', '<https://a.example/next>; rel=next'],
+      ['<https://a.example/next?token=page-of-answer>; rel=next', undefined],
+    ]
+    for (const [i, [given, stored]] of rows.entries()) {
+      link = given
+      const url = `${base}/tides/${i}?api_key=mine-own`
+      const first = await stash.fetch(url)
+      const second = await stash.fetch(url)
+      expect(first.headers.get('link')).to.equal(given)
+      expect([second.headers.get('link'), stash.outcomeOf(second)?.how]).to.eql(
+        stored === undefined ? [given, 'forwarded'] : [stored, 'hit'],
+      )
+      if (stored === undefined) expect(stash.outcomeOf(second)?.notStored).to.equal('secret')
+    }
+  })
+})
