@@ -2,6 +2,7 @@ import { assemble } from './assemble.js'
 import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
 import { withNearest } from './config/nearest-name.js'
 import type { LedgerOptions, StashConfig } from './config/stash-config.js'
+import { eventNames } from './core/decide/events.js'
 import { defaults } from './core/defaults.js'
 import { compileEndpoint, endpointList, resolveRule } from './core/endpoints/compile.js'
 import type { ProviderOptions } from './core/endpoints/provider-options.js'
@@ -21,7 +22,7 @@ import {
   type AsyncFunction,
   type Operation,
   type OperationOptions,
-  type OperationParts,
+  type WrapParts,
   wrapOperation,
 } from './engine/operation/wrap-operation.js'
 import { systemClock } from './engine/system-clock.js'
@@ -80,11 +81,11 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     if (closing) throw new StashClosedError()
   }
 
-  const parts: OperationParts = { entries: store.entries, clock, ledger, runner, recorder, events, assertOpen }
+  const parts: WrapParts = { entries: store.entries, clock, ledger, runner, recorder, events, gate, warn, assertOpen, checkCallOptions }
 
   function operation<F extends AsyncFunction>(id: string, fn: F, options: OperationOptions<F> = {}): Operation<F> {
     assertOpen()
-    checkOperation(id, options, taken, config)
+    checkOperation(id, fn, options, taken, config)
     taken.add(id)
     const [provider = '', name = ''] = id.split('.')
     const itsOptions = Object.hasOwn(providers, provider) ? (providers[provider] as ProviderOptions) : {}
@@ -122,7 +123,14 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
         }) as Fetch,
       }
     },
-    on: (name, listener) => events.on(name, listener),
+    on(name, listener) {
+      if (!eventNames.includes(name))
+        throw new UsageError(
+          `there is no event ${JSON.stringify(name)}${withNearest(String(name), eventNames)}; there are ${eventNames.join(', ')}`,
+        )
+      if (typeof listener !== 'function') throw new UsageError(`the listener for "${name}" is not a function`)
+      return events.on(name, listener)
+    },
     outcomeOf: (thing) => http.outcomeOf(thing),
     async status() {
       assertOpen()

@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs'
 import { Ajv2020 } from 'ajv/dist/2020.js'
 import { expect } from 'chai'
-import { ConfigError, openStash, type StashConfig, type Store } from 'stashen'
+import { ConfigError, memoryStore, openStash, type StashConfig, type Store } from 'stashen'
 import { providers } from '../examples/harbour/config.js'
 import { configJsonSchema } from '../src/config/json-schema.js'
 import { rejected, sameTypes } from './support/same-types.js'
@@ -311,6 +311,47 @@ describe('the configuration', () => {
     expect((error as ConfigError).faults.map(({ path }) => path)).to.include.members(expected.filter((path) => path.includes('ebbline')))
     expect(expected).to.have.length.of.at.least(20)
     expect(opened).to.equal(0)
+  })
+
+  it('rejects at once what is handed in and is not what it has to be', async () => {
+    const store = memoryStore()
+    const clock = { now: () => 1, ticks: () => 1, later: () => () => {} }
+    const { get: _, ...withoutGet } = Object.fromEntries(
+      ['get', 'put', 'updateTimes', 'invalidate', 'remove', 'list', 'sweep', 'size'].map((name) => [name, () => {}]),
+    )
+    const configs: [config: unknown, words: RegExp][] = [
+      [null, /null is not an object with options/],
+      [[], /\[\] is not an object with options/],
+      [Promise.resolve({}), /is a promise: wait for it first/],
+      [{ store: Promise.resolve(store) }, /store: is a promise/],
+      [{ store: {} }, /store: lacks the methods open, close, entries\.get/],
+      [
+        { store: { ...store, open() {}, close() {}, records: store.records, ledger: store.ledger, entries: withoutGet } },
+        /store: lacks the method entries\.get$/,
+      ],
+      [{ clock: {} }, /clock: lacks the methods now, ticks, later/],
+      [{ clock: { ...clock, ticks: 5 } }, /clock: lacks the method ticks$/],
+      [{ journal: { write() {} } }, /journal: lacks the methods read, close/],
+      [{ fetch: Promise.resolve() }, /fetch: is not a function/],
+    ]
+    for (const [config, words] of configs)
+      expect((await openStash(config as StashConfig).catch((error: Error) => error)) as Error)
+        .to.have.property('message')
+        .that.matches(words)
+    await using stash = await openStash({ clock })
+    const calls: [call: () => unknown, words: string][] = [
+      [() => stash.on('cal' as never, () => {}), 'there is no event "cal": did you mean "call"?'],
+      [() => stash.on('toString' as never, () => {}), 'there is no event "toString"'],
+      [() => stash.on('call', 1 as never), 'the listener for "call" is not a function'],
+      [() => stash.operation('a.b', Promise.resolve(1) as never), 'wraps a promise, not a function'],
+      [() => stash.operation('a.b', undefined as never), 'wraps undefined, not a function'],
+      [() => stash.operation('a.b', async () => 1, null as never), 'null is not an object with options'],
+      [() => stash.calling(null as never), 'null is not an object with options'],
+      [() => stash.calling({ within: 'soon' }), '"soon" is not a valid duration'],
+    ]
+    for (const [call, words] of calls) expect(call).to.throw(words)
+    expect(await stash.report({ sinze: 1 } as never).catch((error: Error) => error.message)).to.include('no option "sinze"')
+    stash.operation('a.b', async () => 1)
   })
 
   it('checks names and options of operations', async () => {

@@ -64,9 +64,9 @@ describe('stash.operation', () => {
   it('stores values that JSON would change as they were, also in a file, and passes on those it could not give back', async () => {
     const exact = [
       ...[undefined, Number.NaN, -0, 2n ** 70n, 1n, new Date(5), new Date(Number.NaN), new Map([[{ a: 1 }, [2n]]]), new Set([3, 1])],
-      ...[new Uint8Array([1, 2]), new Float64Array([1.5]), { a: undefined, b: [new Date(7)] }, '\ud800'],
+      ...[new Uint8Array([1, 2]), new Float64Array([1.5]), Buffer.from('x'), { a: undefined, b: [new Date(7)] }, '\ud800'],
     ]
-    const inexact = [new (class Vessel {})(), () => 1, { crew: new (class Mate extends Map {})() }, Buffer.from('x'), Symbol('x')]
+    const inexact = [new (class Vessel {})(), () => 1, { crew: new (class Mate extends Map {})() }, [Buffer.from('x')], Symbol('x')]
     const path = file('values.db')
     for (const how of ['forwarded', 'hit']) {
       await using stash = await openStash({ store: sqliteStore(path) })
@@ -191,6 +191,125 @@ describe('stash.operation', () => {
     const bound = stash.operation('quayrate.bound', new Berth('west').price.bind(new Berth('east')), rule)
     const holder = { bound, arrow: stash.operation('quayrate.arrow', async (n: number) => n + 1, rule) }
     expect([await holder.bound(), await holder.arrow(1), (await holder.arrow.withOutcome(1)).outcome.how]).to.eql(['east 12.50', 2, 'hit'])
+  })
+  it('hands its first caller the very value, all others one of their own, and stores only what it can give back', async () => {
+    class Vessel {
+      constructor(
+        readonly name: string,
+        readonly seen: Date,
+      ) {}
+    }
+    const warnings: string[] = []
+    await using stash = await openStash({ warn: (message) => void warnings.push(message) })
+    const returned: unknown[] = []
+    const nothing = () => {}
+    const wrapped = (id: string, make: () => unknown, more: object = {}) =>
+      stash.operation(`skerrylight.${id}`, async () => returned[returned.push(make()) - 1], { ...rule, ...more })
+    const rows: [id: string, make: () => unknown, stored: boolean, more?: object][] = [
+      ['object', () => ({ a: [1, { b: null }] }), true],
+      ['undefined', () => undefined, true],
+      ['empty', () => ({ a: undefined }), true],
+      ['order', () => ({ b: 1, a: 2, 10: 3 }), true],
+      ['dates', () => [new Date(5), new Date(1.5e12 + 1)], true],
+      ['zero', () => [-0, Number.NaN, Number.NEGATIVE_INFINITY], true],
+      ['big', () => 2n ** 70n, true],
+      ['set', () => new Set([1, 'a']), true],
+      ['bytes', () => new Uint8Array([1, 2]), true],
+      ['buffer', () => Buffer.from('kelp'), true],
+      ['floats', () => new Float64Array([0.5]), true],
+      ['match', () => /a(b)/.exec('ab'), false],
+      ['hole', () => Object.assign(new Array(2), [1]), false],
+      ['hidden', () => Object.defineProperty({ a: 1 }, 'b', { value: 2 }), false],
+      ['getter', () => Object.defineProperty({}, 'a', { get: () => 1, enumerable: true }), false],
+      ['inner', () => ({ bytes: Buffer.from('kelp') }), false],
+      ['function', () => nothing, false],
+      ['vessel', () => new Vessel('Marram', new Date(7)), false],
+      [
+        'formed',
+        () => new Vessel('Marram', new Date(7)),
+        true,
+        {
+          form: { toPlain: ({ name, seen }: Vessel) => ({ name, seen }), fromPlain: (plain: Vessel) => new Vessel(plain.name, plain.seen) },
+        },
+      ],
+      [
+        'unformed',
+        () => new Vessel('Marram', new Date(7)),
+        false,
+        { form: { toPlain: (value: Vessel) => value, fromPlain: (plain: Vessel) => plain } },
+      ],
+    ]
+    for (const [id, make, stored, more] of rows) {
+      const ask = wrapped(id, make, more)
+      const before = returned.length
+      const both = await Promise.all([ask.withOutcome(), ask.withOutcome()])
+      const later = await ask.withOutcome()
+      const values = [...both, later].map(({ value }) => value)
+      expect(values[0], id).to.equal(returned[before])
+      for (const value of values.slice(1)) expect(value, id).to.eql(returned[before])
+      expect([returned.length - before, later.outcome.how, both[0].outcome.notStored], id).to.eql(
+        stored ? [1, 'hit', undefined] : [3, 'forwarded', 'inexact'],
+      )
+      if (typeof values[0] === 'object') expect(new Set(values).size, `${id}: each has its own`).to.equal(3)
+      expect(values.map((value) => Object.prototype.toString.call(value) + String((value as object)?.constructor?.name))[2], id).to.equal(
+        Object.prototype.toString.call(values[0]) + String((values[0] as object)?.constructor?.name),
+      )
+      if (id === 'order') expect(values.map((value) => Object.keys(value as object))[2]).to.eql(['10', 'b', 'a'])
+    }
+    expect(warnings, 'once each').to.have.length(rows.filter(([, , stored]) => !stored).length)
+    expect(warnings.at(-2)).to.match(
+      /^values of skerrylight\.vessel are passed on and not stored: .*"toPlain".*: it is an instance of Vessel$/,
+    )
+    expect(warnings.find((warning) => warning.includes('.inner'))).to.include('something that its stored form does not give back')
+  })
+
+  it('can be reloaded, bypassed, explained and aborted by call, and excepted by its arguments', async () => {
+    let calls = 0
+    let release = () => {}
+    const warnings: string[] = []
+    await using stash = await openStash({ warn: (message) => void warnings.push(message) })
+    const find = stash.operation('skerrylight.find', async (name: string) => `${name} ${++calls}`, {
+      ...rule,
+      exceptArguments: (name) => (name === 'boom' ? expect.fail('no') : name.startsWith('live')),
+    })
+    expect(await find.explain('Marram')).to.include({
+      provider: 'skerrylight',
+      endpoint: 'find',
+      would: 'call',
+      reason: 'absent',
+      stored: null,
+    })
+    expect([await find('Marram'), await find('Marram')]).to.eql(['Marram 1', 'Marram 1'])
+    const explained = await find.explain('Marram')
+    expect(explained).to.include({ key: 'skerrylight.find["Marram"]', would: 'serve', reason: 'fresh', olderAnswerOnFailure: true })
+    expect(explained.stored).to.include({ freshBy: 'rule', bytes: 10 })
+    const bypassed = await find.calling({ bypass: true }).withOutcome('Marram')
+    expect([bypassed.value, bypassed.outcome.reason, await find('Marram')]).to.eql(['Marram 2', 'no-store-asked', 'Marram 1'])
+    const reloaded = await find.calling({ reload: true }).withOutcome('Marram')
+    expect([reloaded.value, reloaded.outcome.reason, await find('Marram')]).to.eql(['Marram 3', 'reload-asked', 'Marram 3'])
+    expect([await find('live A'), await find('live A'), (await find.withOutcome('live A')).outcome.reason]).to.eql([
+      'live A 4',
+      'live A 5',
+      'request-excepted',
+    ])
+    expect([await find('boom'), await find('boom'), warnings.length]).to.eql(['boom 7', 'boom 8', 1])
+    expect(warnings[0]).to.include('"exceptArguments" of skerrylight.find')
+    const slow = stash.operation('skerrylight.slow', () => new Promise<string>((done) => (release = () => done('late'))), rule)
+    const leaving = new AbortController()
+    const waits = slow.calling({ signal: leaving.signal })()
+    const stays = slow()
+    await new Promise((done) => setTimeout(done, 5))
+    leaving.abort(new Error('gone'))
+    expect(await waits.catch((error: Error) => error.message)).to.equal('gone')
+    release()
+    expect(await stays, 'for whoever stays').to.equal('late')
+    for (const [options, words] of [
+      [{ reload: 'yes' }, '"yes" is neither true nor false'],
+      [{ relod: true }, 'did you mean "reload"'],
+      [{ signal: 1 }, 'is not an AbortSignal'],
+    ] as const)
+      for (const wrong of [() => find.calling(options as never), () => stash.calling(options as never)]) expect(wrong).to.throw(words)
+    expect(calls).to.equal(8)
   })
 })
 

@@ -3,14 +3,24 @@ import type { CallOptions, RuleOptions } from '../core/endpoints/options.js'
 import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
 import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { optionNamesAt, withNearest } from './nearest-name.js'
+import { isPromise, shapeFault } from './part-shapes.js'
 import { callOptionsSchema } from './reuse-schema.js'
 import { configSchema, operationSchema } from './schema.js'
-import { name } from './schema-parts.js'
+import { name, received } from './schema-parts.js'
 import type { StashConfig } from './stash-config.js'
 
 /** Checks a whole configuration; throws `ConfigError` with every fault at once. */
 export function checkConfig(config: unknown): asserts config is StashConfig {
-  throwIfAny([...shapeFaults(configSchema, config, ''), ...providerFaults(config)])
+  throwIfAny([...shapeFaults(configSchema, config, ''), ...partFaults(config), ...providerFaults(config)])
+}
+
+/** What is handed in as code and has not all that is called of it. */
+function partFaults(config: unknown): ConfigFault[] {
+  if (isPromise(config)) return [{ path: '', message: 'is a promise: wait for it first, with "await"' }]
+  return (['store', 'clock', 'journal'] as const).flatMap((path) => {
+    const message = shapeFault(path, (config as Record<string, unknown> | null | undefined)?.[path])
+    return message === undefined ? [] : [{ path, message }]
+  })
 }
 
 /** Checks what one call wants otherwise than its rule says. */
@@ -18,11 +28,15 @@ export function checkCallOptions(options: CallOptions): void {
   throwIfAny(shapeFaults(callOptionsSchema, options, ''), { what: 'the call options', undone: 'called' })
 }
 
-/** Checks the name and options of an operation. `taken` are the names already in use. */
-export function checkOperation(id: unknown, options: RuleOptions, taken: ReadonlySet<string>, config: StashConfig): void {
+/** Checks the name, function and options of an operation. `taken` are the names already in use. */
+export function checkOperation(id: unknown, fn: unknown, options: RuleOptions, taken: ReadonlySet<string>, config: StashConfig): void {
   const { providers = {} } = config
   const path = `operation ${JSON.stringify(id)}`
   const faults = shapeFaults(operationSchema, options, path)
+  if (isPromise(fn)) faults.push({ path, message: 'wraps a promise, not a function: give the function that makes it, as in () => find()' })
+  else if (typeof fn !== 'function')
+    faults.push({ path, message: `wraps ${fn === null || fn === undefined ? String(fn) : `a ${typeof fn}`}, not a function` })
+  if (typeof options !== 'object' || options === null || faults.some(({ path: at }) => at === path)) throwIfAny(faults, ofOperation)
   const [provider = '', operation = '', ...more] = String(id).split('.')
   if (more.length > 0 || !name.safeParse(provider).success || !name.safeParse(operation).success) {
     faults.push({ path, message: 'is not a name of the form "provider.operation"' })
@@ -33,8 +47,10 @@ export function checkOperation(id: unknown, options: RuleOptions, taken: Readonl
     if (hint) faults.push({ path, message: `no provider "${provider}" is configured${hint}` })
   }
   faults.push(...httpOnlyFaults(options, path))
-  throwIfAny([...faults, ...ruleFaults(options, providers[provider] ?? {}, setsOf(config), path)])
+  throwIfAny([...faults, ...ruleFaults(options, providers[provider] ?? {}, setsOf(config), path)], ofOperation)
 }
+
+const ofOperation = { what: 'an operation', undone: 'wrapped' }
 
 /** Options that speak of HTTP, which an operation has not. */
 function httpOnlyFaults({ trust, freshForStatus, reuse }: RuleOptions, path: string): ConfigFault[] {
@@ -80,6 +96,13 @@ function faultsOfIssue(issue: z.core.$ZodIssue, schema: z.ZodType, whole: unknow
       if (nearest.length === 0) return [{ path, message: issue.errors.at(-1)?.[0]?.message ?? issue.message }]
       return nearest.flatMap((inner) => faultsOfIssue({ ...inner, path: [...issue.path, ...inner.path] }, schema, whole, under))
     }
+    case 'invalid_type':
+      return [
+        {
+          path,
+          message: issue.message.startsWith('Invalid input') ? `${received(issue)} is not ${nounOf(issue.expected)}` : issue.message,
+        },
+      ]
     default:
       return [{ path, message: issue.message }]
   }
@@ -89,4 +112,8 @@ function faultsOfIssue(issue: z.core.$ZodIssue, schema: z.ZodType, whole: unknow
 function nearestOption(alternatives: readonly (readonly z.core.$ZodIssue[])[]): readonly z.core.$ZodIssue[] {
   const rightKind = alternatives.filter((issues) => issues.every(({ code, path }) => path.length > 0 || code === 'unrecognized_keys'))
   return [...rightKind].sort((a, b) => a.length - b.length)[0] ?? []
+}
+
+function nounOf(expected: string): string {
+  return expected === 'object' ? 'an object with options' : `${/^[aeiou]/.test(expected) ? 'an' : 'a'} ${expected}`
 }

@@ -149,6 +149,12 @@ export const callOptionsSchema = z.strictObject({
   ...terms,
   background: option(yesOrNo, 'Whether nobody waits for it: it comes after others, and leaves them their share of every limit.', false),
   refusals: option(oneOf(refusals), "What refusals end in. Default: the endpoint's."),
+  reload: option(yesOrNo, 'Whether a new answer is asked for, whatever is stored; it takes the place of what is.', false),
+  bypass: option(yesOrNo, 'Whether nothing stored is used, and the answer is not stored.', false),
+  signal: option(
+    part<AbortSignal>('an AbortSignal', (value) => typeof (value as AbortSignal | undefined)?.addEventListener === 'function'),
+    'Ends the wait of the caller when it aborts. The signal of a request comes before it.',
+  ),
 })
 
 /** The options of `ReuseOptions`. */

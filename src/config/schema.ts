@@ -70,6 +70,14 @@ export const operationSchema = z.strictObject({
     part<(...args: never[]) => unknown>('a function', isFunction),
     'Returns what distinguishes one answer from another, as plain JSON data, in place of the arguments.',
   ),
+  exceptArguments: option(part<(...args: never[]) => boolean>('a function', isFunction), 'Says of which arguments nothing is reused.'),
+  form: option(
+    z.strictObject({
+      toPlain: required(part<(value: never) => unknown>('a function', isFunction), 'Returns plain data that says all of a value.'),
+      fromPlain: required(part<(plain: never) => unknown>('a function', isFunction), 'Makes a value of what "toPlain" returned.'),
+    }),
+    'How values are stored that are not plain data, such as instances of classes. Default: as they are, where they can be given back exactly.',
+  ),
   fallback: option(
     part<{ readonly value: unknown }>('an object with a "value"', (value) => isObject(value) && Object.hasOwn(value as object, 'value')),
     'What a caller gets where the function fails and no older value may be given: { value }. Default: the failure itself.',

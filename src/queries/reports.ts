@@ -17,9 +17,11 @@ import { readKeys } from './keys.js'
 export async function readReport(
   store: Store,
   now: number,
-  { since, until, zone = 'UTC', by }: ReportOptions = {},
+  options: ReportOptions = {},
   { unwritten = [], journal }: { readonly unwritten?: readonly TallyRow[]; readonly journal?: Pick<Journal, 'read'> | undefined } = {},
 ): Promise<Report> {
+  const { since, until, zone = 'UTC', by, ...unknown } = options
+  for (const name of Object.keys(unknown)) throw new UsageError(`a report has no option "${name}": it has since, until, zone and by`)
   if (!isTimeZone(zone))
     throw new UsageError(`"zone" is ${JSON.stringify(zone)}, which is not a time zone: give an IANA name, e.g. "Europe/Oslo"`)
   if (by !== undefined && !reportBys.includes(by))

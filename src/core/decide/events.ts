@@ -88,4 +88,20 @@ export interface UpstreamCallFacts {
 }
 
 export type EventName = keyof StashEvents
+
+/** The names of all events. */
+export const eventNames = Object.keys({
+  ...{
+    call: 1,
+    upstream: 1,
+    stale: 1,
+    limited: 1,
+    budget: 1,
+    retry: 1,
+    'hold-off': 1,
+    recovered: 1,
+    'store-trouble': 1,
+    'corrupt-entry': 1,
+  },
+} satisfies Record<EventName, 1>) as EventName[]
 export type EventListener<N extends EventName> = (event: StashEvents[N]) => void

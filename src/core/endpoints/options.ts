@@ -123,6 +123,12 @@ export interface CallOptions {
   /** Whether nobody waits for it: it comes after others, and leaves them their share of every limit. */
   readonly background?: boolean
   readonly refusals?: Refusals
+  /** Whether a new answer is asked for, whatever is stored; it takes the place of what is. */
+  readonly reload?: boolean
+  /** Whether the call is made as if there were no store: nothing stored is used, and the answer is not stored. */
+  readonly bypass?: boolean
+  /** Ends the wait of the caller when it aborts. The `signal` of a request comes before it. */
+  readonly signal?: AbortSignal
 }
 
 /** An answer given where the upstream fails and no older answer may be given. Its body is plain JSON data, or text. */

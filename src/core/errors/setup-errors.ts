@@ -25,7 +25,7 @@ export class ConfigError extends StashenError {
     )
     super(
       'CONFIG_INVALID',
-      `${of.what} has ${faults.length === 1 ? 'a fault' : `${faults.length} faults`}, nothing was ${of.undone}:\n${lines.join('\n')}`,
+      `${faults.length === 1 ? 'a fault' : `${faults.length} faults`} in ${of.what}, nothing was ${of.undone}:\n${lines.join('\n')}`,
     )
   }
 }

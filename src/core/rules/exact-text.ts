@@ -10,7 +10,7 @@ export class InexactValue extends Error {
     readonly at: string,
     readonly what: string,
   ) {
-    super(`${at} is ${what}`)
+    super(`${at === '' ? 'it' : at} is ${what}`)
   }
 }
 

@@ -39,11 +39,11 @@ export function hasOwnMembers(value: object): boolean {
   return length <= mostItems && Reflect.ownKeys(value).length > length
 }
 
-/** The built-in kind of an object, by its tag, unless it is of a class made from one. A Node `Buffer` is a `Uint8Array`. */
+/** The built-in kind of an object, by its tag, unless it is of a class made from one; a Node `Buffer` is one of its own. */
 export function builtInKind(value: object): string | undefined {
   const kind = Object.prototype.toString.call(value).slice(8, -1)
   const name = value.constructor?.name
-  if (name === 'Buffer' && kind === 'Uint8Array') return kind
+  if (name === 'Buffer' && kind === 'Uint8Array') return name
   const above = Object.getPrototypeOf(Object.getPrototypeOf(value) ?? Object.prototype)
   const isDirect = above !== null && (isRootPrototype(above) || ArrayBuffer.isView(value))
   return name === kind && isDirect ? kind : undefined

@@ -17,6 +17,10 @@ export interface CallTerms {
   /** `nobodyWaits`: it does not queue. */
   readonly urgency: { inBackground: boolean; readonly nobodyWaits?: boolean }
   readonly signal: AbortSignal | undefined
+  /** Whether a new answer is asked for, whatever is stored. */
+  readonly reload: boolean
+  /** Whether nothing stored is used, and nothing is stored. */
+  readonly bypass: boolean
 }
 
 /** The terms of a call. */
@@ -27,7 +31,9 @@ export function termsOf(endpoint: Endpoint, wanted: CallOptions | undefined, sig
     maxWaitMs: durationMs(wanted?.maxWait) ?? endpoint.maxWaitMs,
     withinMs: durationMs(wanted?.within) ?? endpoint.withinMs,
     urgency: { inBackground: wanted?.background === true },
-    signal,
+    signal: signal ?? wanted?.signal,
+    reload: wanted?.reload === true,
+    bypass: wanted?.bypass === true,
   }
 }
 

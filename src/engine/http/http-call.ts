@@ -81,7 +81,7 @@ export class HttpCall implements Call<HttpAnswer> {
     this.counter = matched.counter
     this.terms = termsOf(rule, wanted, sending.signal)
     this.form = form
-    this.bypass = sending.bypass
+    this.bypass = sending.bypass ?? (this.terms.bypass ? 'no-store-asked' : undefined)
     this.path = rule.template.path.at(-1)?.kind === 'rest' ? url.pathname : undefined
   }
 
@@ -98,7 +98,8 @@ export class HttpCall implements Call<HttpAnswer> {
   }
 
   get directives(): RequestDirectives {
-    return this.#sending.keyed?.directives ?? noDirectives
+    const said = this.#sending.keyed?.directives ?? noDirectives
+    return this.terms.reload ? { ...said, ask: 'reload' } : said
   }
 
   get isRepeatable(): boolean {

@@ -1,6 +1,7 @@
+import type { Bypass } from '../../core/decide/decide.js'
 import { keepValue } from '../../core/decide/keep.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
-import { noDirectives } from '../../core/http/request-directives.js'
+import { noDirectives, type RequestDirectives } from '../../core/http/request-directives.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry } from '../../core/ports/entry-store.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
@@ -9,15 +10,34 @@ import type { AnswerForm } from '../call/answer-form.js'
 import type { Call, CallTerms } from '../call/call.js'
 import type { Fetched, Finished } from '../call/fetched.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
-import { type OperationValue, storableValue, storedValue, unchangeable } from './operation-value.js'
+import {
+  type OperationValue,
+  returnedValue,
+  type Storable,
+  storableValue,
+  storedValue,
+  unchangeable,
+  type ValueForm,
+} from './operation-value.js'
 
 /** What the calls of an operation have in common. */
 export interface OperationParts {
   readonly endpoint: Endpoint
   readonly counter: EndpointCounter
   readonly form: AnswerForm<OperationValue>
+  /** How values are turned into what can be stored, where they are none of that themselves. */
+  readonly valueForm: ValueForm | undefined
   readonly isRepeatable: boolean
   readonly clock: Clock
+  /** Called with why a value cannot be stored. */
+  readonly inexact: (error: unknown) => void
+}
+
+/** What of a call its arguments and its caller say. */
+export interface Asked {
+  readonly key: string
+  readonly terms: CallTerms
+  readonly isExcepted: boolean
 }
 
 /** One call of a wrapped function, as the engine answers it. */
@@ -28,28 +48,25 @@ export class OperationCall implements Call<OperationValue> {
   readonly isRepeatable: boolean
   readonly key: string
   readonly terms: CallTerms
-  readonly bypass = undefined
+  readonly bypass: Bypass | undefined
   readonly excerpt = undefined
-  readonly directives = noDirectives
+  readonly directives: RequestDirectives
   readonly search = undefined
   readonly isPassed = false
   readonly sent = {}
-  readonly #clock: Clock
+  readonly #parts: OperationParts
   readonly #work: () => Promise<unknown>
 
-  constructor(
-    { endpoint, counter, form, isRepeatable, clock }: OperationParts,
-    key: string,
-    terms: CallTerms,
-    work: () => Promise<unknown>,
-  ) {
-    this.endpoint = endpoint
-    this.counter = counter
-    this.form = form
-    this.isRepeatable = isRepeatable
+  constructor(parts: OperationParts, { key, terms, isExcepted }: Asked, work: () => Promise<unknown>) {
+    this.endpoint = parts.endpoint
+    this.counter = parts.counter
+    this.form = parts.form
+    this.isRepeatable = parts.isRepeatable
     this.key = key
     this.terms = terms
-    this.#clock = clock
+    this.bypass = isExcepted ? 'request-excepted' : terms.bypass ? 'no-store-asked' : undefined
+    this.directives = terms.reload ? reloading : noDirectives
+    this.#parts = parts
     this.#work = work
   }
 
@@ -73,29 +90,42 @@ export class OperationCall implements Call<OperationValue> {
     } catch (error) {
       return { result: 'failed', error }
     }
-    const storable = attempted(() => storableValue(value))
-    const now = this.#clock.now()
+    const storable = this.#storable(value)
+    const now = this.#parts.clock.now()
     return {
-      ...{ result: 'answered', answer: storable?.value ?? unchangeable(value), isComplete: true },
+      ...{ result: 'answered', answer: returnedValue(value, storable), isComplete: true },
       finish: async () => attempted(() => finishedValue(this.endpoint, value, storable, now)) ?? { notKept: 'inexact' },
       release() {},
     }
   }
+
+  /** Undefined where nothing gives the value back as it was. */
+  #storable(value: unknown): Storable | undefined {
+    try {
+      return storableValue(value, this.#parts.valueForm)
+    } catch (error) {
+      if (this.endpoint.freshForMs !== undefined) this.#parts.inexact(error)
+      return undefined
+    }
+  }
 }
 
-/** How the values of an operation are restored. */
-export function operationForm(fallback: { readonly value: unknown } | undefined): AnswerForm<OperationValue> {
-  const storable = fallback && attempted(() => storableValue(fallback.value))
+/** Asks for a new answer, whatever is stored. */
+const reloading: RequestDirectives = { ...noDirectives, ask: 'reload' }
+
+/** How the values of an operation are restored, and how its default value is given. */
+export function operationForm(fallback: { readonly value: unknown } | undefined, valueForm?: ValueForm): AnswerForm<OperationValue> {
+  const storable = fallback && attempted(() => storableValue(fallback.value, valueForm))
   return {
-    restore: valueOfEntry,
+    restore: (entry) => valueOfEntry(entry, valueForm),
     slides: () => true,
-    canJoin: () => true,
-    copy: (shared) => shared,
+    canJoin: ({ others }) => others !== undefined,
+    copy: (shared) => shared.others ?? shared,
     fallback: fallback && (() => storable?.value ?? unchangeable(fallback.value)),
   }
 }
 
-function finishedValue(endpoint: Endpoint, value: unknown, storable: ReturnType<typeof storableValue>, now: number): Finished {
+function finishedValue(endpoint: Endpoint, value: unknown, storable: Storable | undefined, now: number): Finished {
   const { provider, name, maxBodyBytes } = endpoint
   if (failsBy(endpoint, value)) return { amiss: new Error(`the value of ${provider}.${name} says that it failed`) }
   if (!storable) return { notKept: 'inexact' }
@@ -127,9 +157,9 @@ function attempted<T>(work: () => T): T | undefined {
 }
 
 /** The value that an entry holds; throws, the first time, where it holds none. */
-export function valueOfEntry(entry: Entry): OperationValue {
+export function valueOfEntry(entry: Entry, form?: ValueForm): OperationValue {
   if (entry.memo === undefined) {
-    const value = storedValue(entry.head, entry.body)
+    const value = storedValue(entry.head, entry.body, form)
     value.read()
     entry.memo = value
   }

@@ -1,20 +1,22 @@
 import { isFresh } from '../../core/decide/entry-times.js'
+import type { Explanation } from '../../core/decide/explanation.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions, RuleOptions } from '../../core/endpoints/options.js'
-import { ArgumentsUnkeyableError } from '../../core/errors/call-errors.js'
+import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
-import { argumentKey, canonicalKey, type KeyOwner } from '../../core/rules/argument-key.js'
 import type { CallRunner } from '../answer/call-runner.js'
+import { explained } from '../answer/explained.js'
 import { type CallTerms, termsOf } from '../call/call.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
+import type { Gate } from '../gate/gate.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
-import { OperationCall, operationForm, valueOfEntry } from './operation-call.js'
-import type { OperationValue } from './operation-value.js'
-import { mayUseReceiver } from './receiver.js'
+import { OperationCall, type OperationParts, operationForm, valueOfEntry } from './operation-call.js'
+import { OperationKeys } from './operation-keys.js'
+import type { OperationValue, ValueForm } from './operation-value.js'
 
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
 export type AsyncFunction = (...args: never[]) => Promise<unknown>
@@ -22,82 +24,96 @@ export type AsyncFunction = (...args: never[]) => Promise<unknown>
 export type OperationOptions<F extends AsyncFunction = AsyncFunction> = RuleOptions & {
   /** Returns what tells one answer from another, as plain JSON data, in place of the arguments. */
   readonly keyedBy?: (...args: Parameters<F>) => unknown
+  /** Says of which arguments nothing is reused. Where it fails, nothing is reused either, and `warn` is told. */
+  readonly exceptArguments?: (...args: Parameters<F>) => boolean
+  /** How values are stored that are not plain data: instances of classes. Default: as they are, where they can be given back exactly. */
+  // biome-ignore lint/suspicious/noExplicitAny: what is stored of a value is between the two functions
+  readonly form?: ValueForm<Awaited<ReturnType<F>>, any>
   /** What a caller gets where the function fails and no older value may be given. Default: the failure itself. */
   readonly fallback?: { readonly value: Awaited<ReturnType<F>> }
 }
 
-/** A wrapped function: called like the one it wraps, and able to say how a call was answered. */
-export type Operation<F extends AsyncFunction> = F & {
+/**
+ * A wrapped function: called like the one it wraps, and able to say how a call was answered. Whoever is the first to ask gets the very value
+ * that the function returned, all others one of their own that holds the same.
+ */
+export type Operation<F extends AsyncFunction> = ((
+  this: ThisParameterType<F>,
+  ...args: Parameters<F>
+) => Promise<Awaited<ReturnType<F>>>) & {
   /** Calls the operation and returns, beside the value, how the call was answered. */
   withOutcome(...args: Parameters<F>): Promise<{ value: Awaited<ReturnType<F>>; outcome: Outcome }>
   /** The same operation, called on other terms than its rule's. */
   calling(options: CallOptions): Operation<F>
+  /** What a call with these arguments would do now, and why. Nothing is called, stored or counted. */
+  explain(...args: Parameters<F>): Promise<Explanation>
 }
 
-export interface OperationParts {
+export interface WrapParts {
   readonly entries: EntryStore
   readonly clock: Clock
   readonly ledger: LedgerWriter
   readonly runner: CallRunner
   readonly recorder: CallRecorder
   readonly events: Events
+  readonly gate: Gate
+  readonly warn: (message: string) => void
   /** Throws once the stash is closed. */
   readonly assertOpen: () => void
+  readonly checkCallOptions: (options: CallOptions) => void
 }
-
-/** Keys of one-string calls remembered for an operation, at the most. */
-const mostKeys = 1_000
 
 /** Wraps `fn` so that its answers are reused as `endpoint` says. */
 export function wrapOperation<F extends AsyncFunction>(
   endpoint: Endpoint,
   fn: F,
-  { keyedBy, fallback, retries }: OperationOptions<F>,
-  parts: OperationParts,
+  { keyedBy, exceptArguments, form: valueForm, fallback, retries }: OperationOptions<F>,
+  parts: WrapParts,
 ): Operation<F> {
   const { entries, clock, runner, recorder, ledger, events } = parts
-  const { provider, name, version, mode, freshForMs, refreshAheadMs } = endpoint
-  const owner = { provider, name, prefix: `${provider}.${name}${version === undefined ? '' : `@${version}`}` }
+  const { provider, name, mode, freshForMs, refreshAheadMs } = endpoint
   const counter = ledger.counter(provider, name, mode)
-  const looksUp = mode !== 'measure' && freshForMs !== undefined && endpoint.slidingMs === undefined
-  const form = operationForm(fallback)
-  const keys = new Map<string, string>()
+  const looksUp = mode !== 'measure' && freshForMs !== undefined && endpoint.slidingMs === undefined && !exceptArguments
+  const form = operationForm(fallback, valueForm as ValueForm | undefined)
+  const keys = new OperationKeys(endpoint, fn, keyedBy)
+  const [inexact, functions] = [new OncePerEpisode(parts.warn), new OncePerEpisode(parts.warn)]
+  const operation: OperationParts = {
+    ...{ endpoint, counter, form, valueForm: valueForm as ValueForm | undefined, isRepeatable: retries !== undefined, clock },
+    inexact: (error) =>
+      inexact.trouble(
+        `values of ${provider}.${name} are passed on and not stored: return plain data, or give the operation a "form" with "toPlain" and "fromPlain"`,
+        error,
+      ),
+  }
   const ruled = termsOf(endpoint, undefined)
-  const readsReceiver = !keyedBy && mayUseReceiver(fn)
 
-  function keyOf(self: unknown, args: Parameters<F>): string {
-    if (keyedBy) return canonicalKey(owner, keyedBy.apply(self, args))
-    if (readsReceiver && self !== undefined && self !== globalThis) throw calledAsMethod(owner)
-    const only = args.length === 1 ? (args[0] as unknown) : undefined
-    if (typeof only !== 'string') return argumentKey(owner, args)
-    let key = keys.get(only)
-    if (key === undefined) {
-      if (keys.size >= mostKeys) keys.clear()
-      key = argumentKey(owner, args)
-      keys.set(only, key)
-    }
-    return key
+  function callOf(self: unknown, args: Parameters<F>, key: string, terms: CallTerms): OperationCall {
+    const own = { ...terms, urgency: { ...terms.urgency } } // which a call may change for itself
+    return new OperationCall(operation, { key, terms: own, isExcepted: isExcepted(args) }, () => fn.apply(self, args))
   }
 
-  function run(self: unknown, args: Parameters<F>, key: string, terms: CallTerms, first?: Maybe<Entry | undefined>) {
-    const work = () => fn.apply(self, args)
-    return runner.run<OperationValue>(
-      new OperationCall({ endpoint, counter, form, isRepeatable: retries !== undefined, clock }, key, terms, work),
-      first,
-    )
+  function isExcepted(args: Parameters<F>): boolean {
+    try {
+      const is = exceptArguments?.(...args) ?? false
+      if (exceptArguments) functions.fine()
+      return is
+    } catch (error) {
+      functions.trouble(`"exceptArguments" of ${provider}.${name} fails, nothing is reused until it does not`, error)
+      return true
+    }
   }
 
   async function answerTo(self: unknown, args: Parameters<F>, key: string, first?: Maybe<Entry | undefined>): Promise<unknown> {
-    const { answer } = await run(self, args, key, ownTerms(ruled), first)
+    const { answer } = await runner.run<OperationValue>(callOf(self, args, key, ruled), first)
     return answer.read()
   }
 
   /** A fresh answer that the store gives at once is returned without waiting for anything. */
-  function operation(this: unknown, ...args: Parameters<F>): Promise<unknown> {
+  function wrapped(this: unknown, ...args: Parameters<F>): Promise<unknown> {
     let key: string
     try {
       parts.assertOpen()
-      key = keyOf(this, args)
+      key = keys.of(this, args)
     } catch (error) {
       return Promise.reject(error)
     }
@@ -110,7 +126,7 @@ export function wrapOperation<F extends AsyncFunction>(
     }
     let value: unknown
     try {
-      value = valueOfEntry(first).read()
+      value = valueOfEntry(first, operation.valueForm).read()
     } catch {
       return answerTo(this, args, key, first)
     }
@@ -118,46 +134,35 @@ export function wrapOperation<F extends AsyncFunction>(
     return Promise.resolve(value)
   }
 
-  const withTerms = (terms: CallTerms) =>
-    async function withOutcome(this: unknown, ...args: Parameters<F>) {
+  /** What a wrapped function can do besides being called, on some terms. */
+  function able<T extends object>(called: T, terms: CallTerms): Operation<F> {
+    const prepared = (self: unknown, args: Parameters<F>) => {
       parts.assertOpen()
-      const self = isOwn(this) ? undefined : this
-      const { answer, outcome } = await run(self, args, keyOf(self, args), ownTerms(terms))
-      return { value: answer.read() as Awaited<ReturnType<F>>, outcome }
+      const receiver = self === called ? undefined : self
+      return callOf(receiver, args, keys.of(receiver, args), terms)
     }
-
-  function calling(options: CallOptions): Operation<F> {
-    const withOutcome = withTerms(termsOf(endpoint, options))
-    const call = async function (this: unknown, ...args: Parameters<F>) {
-      return (await withOutcome.apply(this, args)).value
-    }
-    return own(Object.assign(call as unknown as F, { withOutcome, calling }))
+    return Object.assign(called as unknown as Operation<F>, {
+      async withOutcome(this: unknown, ...args: Parameters<F>) {
+        const { answer, outcome } = await runner.run<OperationValue>(prepared(this, args))
+        return { value: answer.read() as Awaited<ReturnType<F>>, outcome }
+      },
+      async explain(this: unknown, ...args: Parameters<F>): Promise<Explanation> {
+        const call = prepared(this, args)
+        return { provider, endpoint: name, nearMisses: [], leftOut: [], ...(await explained(parts, call, () => 'rule')) }
+      },
+      calling,
+    })
   }
 
-  return own(Object.assign(operation as unknown as F, { withOutcome: withTerms(ruled), calling }))
-}
+  function calling(options: CallOptions): Operation<F> {
+    parts.checkCallOptions(options)
+    const terms = termsOf(endpoint, options)
+    async function call(this: unknown, ...args: Parameters<F>) {
+      parts.assertOpen()
+      return (await runner.run<OperationValue>(callOf(this, args, keys.of(this, args), terms))).answer.read()
+    }
+    return able(call, terms)
+  }
 
-/** Operations, which are no receivers of the functions that they wrap. */
-const operations = new WeakSet<object>()
-
-function own<T extends object>(operation: T): T {
-  operations.add(operation)
-  return operation
-}
-
-function isOwn(self: unknown): boolean {
-  return typeof self === 'function' && operations.has(self)
-}
-
-function calledAsMethod({ provider, name }: KeyOwner): Error {
-  return new ArgumentsUnkeyableError(
-    provider,
-    name,
-    `operation "${provider}.${name}" was called as a method, and its function may use "this", which is no part of its key: wrap a bound function, as in vessel.find.bind(vessel), under a name for each object, or give the operation a "keyedBy" function that returns what distinguishes its answers`,
-  )
-}
-
-/** Terms that a call may change for itself. */
-function ownTerms(terms: CallTerms): CallTerms {
-  return { ...terms, urgency: { ...terms.urgency } }
+  return able(wrapped, ruled)
 }
