@@ -8,6 +8,7 @@ import { compileEndpoint, endpointList, resolveRule } from './core/endpoints/com
 import type { ProviderOptions } from './core/endpoints/provider-options.js'
 import { unmatched } from './core/endpoints/unmatched.js'
 import { StashClosedError, UsageError } from './core/errors/setup-errors.js'
+import { shown } from './core/errors/shown.js'
 import { factsOf } from './core/ledger/billing-facts.js'
 import { everyProvider } from './core/ledger/ledger-row.js'
 import type { Clock } from './core/ports/clock.js'
@@ -125,9 +126,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     },
     on(name, listener) {
       if (!eventNames.includes(name))
-        throw new UsageError(
-          `there is no event ${JSON.stringify(name)}${withNearest(String(name), eventNames)}; there are ${eventNames.join(', ')}`,
-        )
+        throw new UsageError(`there is no event ${shown(name)}${withNearest(String(name), eventNames)}; there are ${eventNames.join(', ')}`)
       if (typeof listener !== 'function') throw new UsageError(`the listener for "${name}" is not a function`)
       return events.on(name, listener)
     },

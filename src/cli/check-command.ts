@@ -9,6 +9,7 @@ import { compileLimit, compileQuota } from '../core/limits/limit.js'
 import type { PlanOptions } from '../core/money/plan.js'
 import { type KeyingOptions, selectingFields } from '../core/rules/keying.js'
 import { planWords } from '../render/plan-text.js'
+import { printableJson } from '../render/printable.js'
 import { type BoundLine, type LimitLine, type PlanLine, type RuleLine, rulesText } from '../render/rules-text.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
@@ -27,7 +28,7 @@ export function addCheck(program: Command, { stdout }: CliContext): void {
       const [limits, bounds, plans, keys] = [limitsOf(config), boundsOf(config), plansOf(config), keysOf(config)]
       stdout.write(
         json
-          ? `${JSON.stringify({ rules, keys, limits, bounds, plans, warnings }, null, 2)}\n`
+          ? `${printableJson({ rules, keys, limits, bounds, plans, warnings })}\n`
           : rulesText({ rules, keys, limits, bounds, plans, warnings }, pc),
       )
     })

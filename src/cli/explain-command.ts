@@ -3,6 +3,7 @@ import pc from 'picocolors'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { explainRequest } from '../explain-request.js'
 import { explanationText } from '../render/explanation-text.js'
+import { printableJson } from '../render/printable.js'
 import { memoryStore } from '../stores/memory/store.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
@@ -45,7 +46,7 @@ export function addExplain(program: Command, { stdout }: CliContext): void {
       const store = options.store === undefined ? memoryStore() : await openToRead(options.store)
       try {
         const explanation = await explainRequest(config, store, now, url, init)
-        stdout.write(options.json ? `${JSON.stringify(explanation, null, 2)}\n` : explanationText(explanation, { colors: pc, zone, now }))
+        stdout.write(options.json ? `${printableJson(explanation)}\n` : explanationText(explanation, { colors: pc, zone, now }))
       } finally {
         await store.close()
       }

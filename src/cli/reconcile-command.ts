@@ -6,6 +6,7 @@ import type { UsageExportOptions } from '../core/endpoints/provider-options.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import type { Reconciliation } from '../core/ledger/reconcile.js'
 import { readReconciliation } from '../queries/reconciliation.js'
+import { printableJson } from '../render/printable.js'
 import { reconciliationText } from '../render/reconciliation-text.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
@@ -52,7 +53,7 @@ export function addReconcile(program: Command, { stdout }: CliContext): void {
         const wanted = { provider, usage, zone, mode: mode === 'all' ? undefined : mode }
         const result = await readReconciliation(store, Date.now(), wanted)
         if (!result) throw new UsageError(`"${path}" knows no provider "${provider}": name one with --provider`)
-        stdout.write(json ? `${JSON.stringify(result, null, 2)}\n` : reconciliationText(result, pc))
+        stdout.write(json ? `${printableJson(result)}\n` : reconciliationText(result, pc))
         assertWithin(result, tolerance)
       } finally {
         await store.close()

@@ -7,6 +7,7 @@ import { readReport } from '../queries/reports.js'
 import { comparisonText } from '../render/comparison-text.js'
 import { drawing } from '../render/html/charts.js'
 import { reportHtml } from '../render/html/report-html.js'
+import { printableJson } from '../render/printable.js'
 import { reportCsv } from '../render/report-csv.js'
 import { reportMarkdown } from '../render/report-markdown.js'
 import { reportText } from '../render/report-text.js'
@@ -85,7 +86,7 @@ async function comparison(
       return reportOfFile(store, { since, until, zone })
     }),
   )) as [Report, Report]
-  return format === 'json' ? `${JSON.stringify({ before, after }, null, 2)}\n` : comparisonText({ before, after }, { colors: pc, zone })
+  return format === 'json' ? `${printableJson({ before, after })}\n` : comparisonText({ before, after }, { colors: pc, zone })
 }
 
 /** Reads the report of a store file and changes nothing in it. */
@@ -108,7 +109,7 @@ export async function printed(
 ): Promise<string> {
   switch (format) {
     case 'json':
-      return `${JSON.stringify(report, null, 2)}\n`
+      return `${printableJson(report)}\n`
     case 'csv':
       return reportCsv(report)
     case 'md':

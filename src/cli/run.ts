@@ -1,6 +1,7 @@
 import { Command, CommanderError } from 'commander'
 import { ConfigError, UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
+import { printableLines } from '../render/printable.js'
 import { addCheck } from './check-command.js'
 import type { CliContext } from './cli-context.js'
 import { addDemo } from './demo-command.js'
@@ -41,7 +42,7 @@ export async function runCli(args: readonly string[], context: CliContext): Prom
   } catch (error) {
     if (error instanceof CommanderError && error.exitCode === 0) return exitCodes.done
     const [code, message] = explain(error)
-    stderr.write(`stashen: ${message}\n`)
+    stderr.write(`stashen: ${printableLines(message)}\n`)
     return code
   }
 }

@@ -1,6 +1,7 @@
 import type { Command } from 'commander'
 import pc from 'picocolors'
 import { readStatus } from '../queries/status.js'
+import { printableJson } from '../render/printable.js'
 import { statusText } from '../render/status-text.js'
 import type { CliContext } from './cli-context.js'
 import { momentOf } from './moment.js'
@@ -29,7 +30,7 @@ export function addStatus(program: Command, { stdout }: CliContext): void {
       const store = await openToRead(file)
       try {
         const status = await readStatus(store, now)
-        stdout.write(json ? `${JSON.stringify(status, null, 2)}\n` : statusText(status, { colors: pc, zone: known }))
+        stdout.write(json ? `${printableJson(status)}\n` : statusText(status, { colors: pc, zone: known }))
       } finally {
         await store.close()
       }

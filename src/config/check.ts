@@ -1,6 +1,7 @@
 import type { z } from 'zod'
 import type { CallOptions, RuleOptions } from '../core/endpoints/options.js'
 import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
+import { shown } from '../core/errors/shown.js'
 import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { optionNamesAt, withNearest } from './nearest-name.js'
 import { isPromise, shapeFault } from './part-shapes.js'
@@ -31,7 +32,7 @@ export function checkCallOptions(options: CallOptions): void {
 /** Checks the name, function and options of an operation. `taken` are the names already in use. */
 export function checkOperation(id: unknown, fn: unknown, options: RuleOptions, taken: ReadonlySet<string>, config: StashConfig): void {
   const { providers = {} } = config
-  const path = `operation ${JSON.stringify(id)}`
+  const path = `operation ${shown(id)}`
   const faults = shapeFaults(operationSchema, options, path)
   if (isPromise(fn)) faults.push({ path, message: 'wraps a promise, not a function: give the function that makes it, as in () => find()' })
   else if (typeof fn !== 'function')

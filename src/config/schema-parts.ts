@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { shown } from '../core/errors/shown.js'
 import { isPrice } from '../core/money/money.js'
 import { isTimeZone } from '../core/time/calendar.js'
 import { type Duration, durationMs } from '../core/time/duration.js'
@@ -6,7 +7,7 @@ import { isTimeOfDay } from '../core/time/timetable.js'
 
 export type Issue = { readonly input?: unknown }
 
-export const received = ({ input }: Issue): string => (input === undefined ? 'nothing' : (JSON.stringify(input) ?? String(input)))
+export const received = ({ input }: Issue): string => shown(input)
 
 /** For editors; the refinement below is what counts. */
 export const durationPattern =

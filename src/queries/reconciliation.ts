@@ -3,7 +3,7 @@ import { factsInForce } from '../core/ledger/facts-in-force.js'
 import type { LedgerMode } from '../core/ledger/ledger-row.js'
 import { type Reconciliation, reconcile, type UsageOfDay } from '../core/ledger/reconcile.js'
 import type { Store } from '../core/ports/store.js'
-import { readRows } from '../engine/ledger/read-rows.js'
+import { readFacts, readRows } from '../engine/ledger/read-rows.js'
 
 export interface ReconciliationWanted {
   readonly provider: string
@@ -20,12 +20,12 @@ export async function readReconciliation(
   now: number,
   { provider, usage, mode, zone: wanted }: ReconciliationWanted,
 ): Promise<Reconciliation | undefined> {
-  const facts = await store.ledger.facts()
+  const { facts } = await readFacts(store)
   if (!facts.some((one) => one.provider === provider)) return undefined
   const known = factsInForce(facts)
   const plan = known.plan(provider, now)
   const zone = wanted ?? plan?.zone ?? 'UTC'
-  const all = await readRows(store, { since: 0, until: Number.MAX_SAFE_INTEGER, cuts: [], finest: 'hour' })
+  const { rows: all } = await readRows(store, { since: 0, until: Number.MAX_SAFE_INTEGER, cuts: [], finest: 'hour' })
   const rows = all.filter((row) => row.provider === provider && (mode === undefined || row.mode === mode))
   return reconcile({ provider, usage, rows, plan: plan ?? {}, zone, charges: dailyCharges(known, provider, rows, zone) })
 }

@@ -1,4 +1,5 @@
 import { UsageError } from '../core/errors/setup-errors.js'
+import { shown } from '../core/errors/shown.js'
 import { type BillingFacts, bucketMs, type TallyRow } from '../core/ledger/ledger-row.js'
 import { forecastFromMs } from '../core/ledger/quota-use.js'
 import { reportOf, rowsSince } from '../core/ledger/report.js'
@@ -9,7 +10,7 @@ import type { Store } from '../core/ports/store.js'
 import { isTimeZone } from '../core/time/calendar.js'
 import { type Moment, momentForms, momentMs } from '../core/time/moment.js'
 import { statusOfProviders } from '../engine/gate/provider-records.js'
-import { readRows } from '../engine/ledger/read-rows.js'
+import { readFacts, readRows } from '../engine/ledger/read-rows.js'
 import { type ReportOptions, reportBys } from '../stash.js'
 import { readKeys } from './keys.js'
 
@@ -22,24 +23,25 @@ export async function readReport(
 ): Promise<Report> {
   const { since, until, zone = 'UTC', by, ...unknown } = options
   for (const name of Object.keys(unknown)) throw new UsageError(`a report has no option "${name}": it has since, until, zone and by`)
-  if (!isTimeZone(zone))
-    throw new UsageError(`"zone" is ${JSON.stringify(zone)}, which is not a time zone: give an IANA name, e.g. "Europe/Oslo"`)
+  if (!isTimeZone(zone)) throw new UsageError(`"zone" is ${shown(zone)}, which is not a time zone: give an IANA name, e.g. "Europe/Oslo"`)
   if (by !== undefined && !reportBys.includes(by))
-    throw new UsageError(`"by" is ${JSON.stringify(by)}: give ${reportBys.map((one) => `"${one}"`).join(', ')}`)
+    throw new UsageError(`"by" is ${shown(by)}: give ${reportBys.map((one) => `"${one}"`).join(', ')}`)
   if (by === 'key' && !journal)
     throw new UsageError('"by" is "key", for which a journal is needed: open the stash with "journal", e.g. fileJournal("./calls.jsonl")')
   const from = since === undefined ? 0 : bucketOf(momentOf(since, 'since', now, zone))
   const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentOf(until, 'until', now, zone)
-  const facts = await store.ledger.facts()
+  const { facts, unreadable: unreadableFacts } = await readFacts(store)
   const begin = from === 0 ? 0 : Math.min(from, rowsSince(facts, from))
-  const rows = await readRows(
+  const { rows, unreadable } = await readRows(
     store,
     { since: begin, until: to, cuts: [from, to], finest: by === 'hour' || by === 'day' ? by : 'month' },
     unwritten,
   )
   const end = Math.min(to, now)
   const times = by === 'hour' || by === 'day' ? { by, zone } : undefined
-  const report = reportOf({ rows, facts, since: from, until: end, times, ...(await forecastInput(store, facts, { end, now }, unwritten)) })
+  const counted = reportOf({ rows, facts, since: from, until: end, times, ...(await forecastInput(store, facts, { end, now }, unwritten)) })
+  const isAll = unreadable + unreadableFacts === 0
+  const report = isAll ? counted : { ...counted, unreadable: { rows: unreadable, facts: unreadableFacts } }
   if (by === 'provider') return { ...report, providers: report.providers.map((provider) => ({ ...provider, endpoints: [] })) }
   return by === 'key' && journal ? { ...report, byKey: await readKeys(journal, from, to) } : report
 }
@@ -53,7 +55,7 @@ async function forecastInput(
 ): Promise<Pick<ReportInput, 'recent' | 'reportedLeft'>> {
   if (!facts.some(({ quota }) => quota)) return {}
   const since = end - forecastFromMs
-  const recent = await readRows(store, { since, until: end, cuts: [since, end], finest: 'hour' }, unwritten)
+  const { rows: recent } = await readRows(store, { since, until: end, cuts: [since, end], finest: 'hour' }, unwritten)
   const reportedLeft = new Map<string, number>()
   for (const { provider, limits } of end === now ? await statusOfProviders(store.records, now) : []) {
     const reported = limits.find(({ reported: one }) => one !== null)?.reported
@@ -65,7 +67,7 @@ async function forecastInput(
 function momentOf(moment: Moment, option: string, now: number, zone: string): number {
   const ms = momentMs(moment, now, zone)
   if (ms !== undefined) return ms
-  throw new UsageError(`"${option}" is ${JSON.stringify(moment)}, which is not a moment: give ${momentForms}`)
+  throw new UsageError(`"${option}" is ${shown(moment)}, which is not a moment: give ${momentForms}`)
 }
 
 /** Begin of the bucket that a moment falls in: buckets are reported whole. */

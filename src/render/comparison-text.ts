@@ -4,6 +4,7 @@ import type { Comparison, Figures, Report, Without } from '../core/ledger/report
 import type { Money } from '../core/money/money.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
 import { noLines } from './plain-table.js'
+import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
 
 /** Two stretches of time compared with each other. */
@@ -19,7 +20,8 @@ interface ComparedLine {
 }
 
 /** Two reports as text for a terminal: each endpoint, provider and all calls before and after, as they really were made. */
-export function comparisonText({ before, after }: BeforeAfter, { colors, zone }: { colors: Colors; zone: string }): string {
+export function comparisonText(given: BeforeAfter, { colors, zone }: { colors: Colors; zone: string }): string {
+  const { before, after } = printable(given)
   if (before.since === null || after.since === null) {
     return `No calls were counted ${before.since === null ? 'before' : 'after'}: there is nothing to compare.\n`
   }

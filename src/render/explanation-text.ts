@@ -1,13 +1,14 @@
 import type { Explanation } from '../core/decide/explanation.js'
 import { ageText, momentText } from './format.js'
+import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
 
 const doings = { serve: 'answered from store', call: 'sent upstream', pass: 'passed on untouched', refuse: 'refused' } as const
 
 /** An explanation as text for a terminal; moments in `zone` (IANA). */
-export function explanationText(explanation: Explanation, { colors, zone, now }: { colors: Colors; zone: string; now: number }): string {
+export function explanationText(given: Explanation, { colors, zone, now }: { colors: Colors; zone: string; now: number }): string {
   const { provider, endpoint, nearMisses, mode, key, leftOut, stored, would, because, reason, blockedBy, olderAnswerOnFailure } =
-    explanation
+    printable(given)
   const until = (at: Date) => {
     const left = at.getTime() - now
     return `until ${momentText(at, zone)} (${left > 0 ? `for ${ageText(left)} more` : `over for ${ageText(-left)}`})`

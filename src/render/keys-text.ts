@@ -16,7 +16,10 @@ export function keysText({ journal, keys, list }: KeysReport, { colors, zone }: 
     chars: noLines,
   })
   for (const { provider, endpoint, key, asked, upstream, fromStore, errored, avoided } of list) {
-    const path = key.replace(/ https?:\/\/[^/ ]+/, ' ').replace(/ (caller|body|cookies):([0-9a-f]{6})[0-9a-f]+/g, ' $1:$2') // whose host is told
+    const path = key
+      .replace(/ https?:\/\/[^/ ]+/, ' ')
+      .replace(` ${provider}.${endpoint}`, '')
+      .replace(/ (caller|body|cookies):([0-9a-f]{6})[0-9a-f]+/g, ' $1:$2') // whose host is told
     const shown = path.length > shownLength ? `${path.slice(0, shownLength - 3)}...` : path
     table.push([`${provider}.${endpoint}`, ...[avoided, asked, upstream, fromStore, errored].map(countText), shown])
   }

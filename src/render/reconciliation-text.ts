@@ -2,10 +2,12 @@ import Table from 'cli-table3'
 import type { ReconciledDay, Reconciliation } from '../core/ledger/reconcile.js'
 import { countText } from './format.js'
 import { noLines } from './plain-table.js'
+import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
 
 /** A reconciliation as text for a terminal: a line for each day, and what is left unexplained. */
-export function reconciliationText(reconciliation: Reconciliation, colors: Colors): string {
+export function reconciliationText(given: Reconciliation, colors: Colors): string {
+  const reconciliation = printable(given)
   const { provider, zone, days, theirs, ours, unexplained, amount } = reconciliation
   const moneyHeads = amount ? ['amount', 'by the plan', 'differs by'] : []
   const table = new Table({

@@ -1,5 +1,16 @@
-import type { EndpointReport, Figures } from '../core/ledger/report-model.js'
+import type { EndpointReport, Figures, Report } from '../core/ledger/report-model.js'
 import { countText, shareText } from './format.js'
+
+/** That some of a ledger could not be read and is left out; undefined where all could. */
+export function leftOutOf({ unreadable }: Report): string | undefined {
+  if (!unreadable) return undefined
+  const { rows, facts } = unreadable
+  const parts = [
+    ...(rows > 0 ? [`${countText(rows)} ${rows === 1 ? 'row' : 'rows'} of counts`] : []),
+    ...(facts > 0 ? [`${countText(facts)} ${facts === 1 ? 'record' : 'records'} of plans and limits`] : []),
+  ]
+  return `left out, for they cannot be read: ${parts.join(', ')}`
+}
 
 /** What the figures of an endpoint suggest, in plain words; empty where nothing stands out. */
 export function remarkOf({ with: reused, saved, couldSave, without }: EndpointReport): string {

@@ -1,16 +1,21 @@
 import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { countText, latencyText, momentText, moneyWriter } from './format.js'
+import { printable } from './printable.js'
+import { leftOutOf } from './remarks.js'
 
 /** A report as Markdown: a table of endpoints and providers, and what was saved. */
-export function reportMarkdown(report: Report, zone: string): string {
+export function reportMarkdown(given: Report, zone: string): string {
+  const report = printable(given)
   const { since, until, providers, totals } = report
-  if (since === null || until === null) return 'No calls were counted in this time.\n'
+  const leftOut = leftOutOf(report)
+  const notes = leftOut === undefined ? [] : ['', `Note: ${leftOut}.`]
+  if (since === null || until === null) return ['No calls were counted in this time.', ...notes, ''].join('\n')
   const comparisons = [totals, ...providers, ...providers.flatMap(({ endpoints }) => endpoints)]
   const money = moneyWriter(comparisons.flatMap(moneysOf))
   const rows = providers.flatMap(({ provider, endpoints, ...whole }) => [
-    ...endpoints.flatMap((one) => rowsOf(`${provider}.${one.endpoint}`, one, money)),
-    ...rowsOf(`**${provider}**`, whole, money),
+    ...endpoints.flatMap((one) => rowsOf(escaped(`${provider}.${one.endpoint}`), one, money)),
+    ...rowsOf(`**${escaped(provider)}**`, whole, money),
   ])
   const { saved } = totals
   return [
@@ -24,6 +29,7 @@ export function reportMarkdown(report: Report, zone: string): string {
     ...[...rows, ...rowsOf('**all calls**', totals, money)].map((cells) => `| ${cells.join(' | ')} |`),
     ...timeTable(report, zone, money),
     ...keyTable(report),
+    ...notes,
     ...(saved ? ['', `Saved ${countText(saved.upstreamCalls)} upstream calls and ${money(saved.money)}.`] : []),
     '',
   ].join('\n')
@@ -47,11 +53,16 @@ function timeTable({ times = [] }: Report, zone: string, money: (moneys: readonl
 function keyTable({ byKey }: Report): string[] {
   if (!byKey) return []
   const rows = byKey.list.map(({ provider, endpoint, key, avoided, asked, upstream }) => [
-    `${provider}.${endpoint}`,
+    escaped(`${provider}.${endpoint}`),
     ...[avoided, asked, upstream].map(countText),
     `\`${key.replaceAll('|', '\\|').replaceAll('`', "'")}\``,
   ])
   return tableOf(['endpoint', 'avoided', 'asked', 'upstream', 'key'], rows)
+}
+
+/** Text that Markdown shows as it is. */
+function escaped(text: string): string {
+  return text.replace(/[\\`*_{}[\]<>#|~!&]/g, '\\$&')
 }
 
 function tableOf(names: readonly string[], rows: readonly string[][]): string[] {

@@ -6,13 +6,15 @@ import { forecastLines } from './forecast-text.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
 import { keysText } from './keys-text.js'
 import { noLines } from './plain-table.js'
-import { lossOf } from './remarks.js'
+import { printable } from './printable.js'
+import { leftOutOf, lossOf } from './remarks.js'
 import type { Colors, TextOptions } from './text-options.js'
 import { timesText } from './times-text.js'
 
 /** A report as text for a terminal: a table of providers and endpoints, each without and with the stash, and what was saved. */
-export function reportText(report: Report, { colors, zone }: TextOptions): string {
-  if (report.since === null || report.until === null) return 'No calls were counted in this time.\n'
+export function reportText(given: Report, { colors, zone }: TextOptions): string {
+  const report = printable(given)
+  if (report.since === null || report.until === null) return [...nothingCounted(report), ''].join('\n')
   const head = ['', '', 'asked', 'upstream', 'refused', 'failed', 'from store', 'stale', 'shared', 'money', 'median', 'p95']
   const money = moneyWriter(moneysOf(report))
   const table = new Table({
@@ -34,7 +36,12 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
   const forecast = forecastLines(report, zone)
   const converted = report.converted ? [convertedLine(report.converted, money)] : []
   const times = report.times ? ['', timesText(report.times, { colors, zone, money })] : []
-  const notes = [...report.providers.flatMap(withinAllowance), ...report.providers.flatMap(losing)]
+  const leftOut = leftOutOf(report)
+  const notes = [
+    ...(leftOut === undefined ? [] : [colors.yellow(leftOut)]),
+    ...report.providers.flatMap(withinAllowance),
+    ...report.providers.flatMap(losing),
+  ]
   const saved = [...savedLines(report.totals, colors, money), ...converted, ...notes]
   return [
     title,
@@ -48,6 +55,12 @@ export function reportText(report: Report, { colors, zone }: TextOptions): strin
     ...keys,
     '',
   ].join('\n')
+}
+
+/** What a report says in which nothing was counted. */
+function nothingCounted(report: Report): string[] {
+  const leftOut = leftOutOf(report)
+  return ['No calls were counted in this time.', ...(leftOut === undefined ? [] : [leftOut])]
 }
 
 type MoneyWriter = ReturnType<typeof moneyWriter>

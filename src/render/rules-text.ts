@@ -1,6 +1,7 @@
 import Table from 'cli-table3'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { noLines } from './plain-table.js'
+import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
 
 /** One endpoint as its rules hold, in words. */
@@ -45,7 +46,8 @@ export interface RulesModel {
 }
 
 /** The resolved rules as a table, limits and plans in words, and what is likely wrong. */
-export function rulesText({ rules, keys, limits, bounds, plans, warnings }: RulesModel, colors: Colors): string {
+export function rulesText(given: RulesModel, colors: Colors): string {
+  const { rules, keys, limits, bounds, plans, warnings } = printable(given)
   const head = ['provider', 'endpoint', 'request', 'mode', 'fresh', 'stale if error', 'keyed by', 'a call']
   const table = new Table({
     head: head.map((name) => colors.dim(name)),

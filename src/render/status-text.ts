@@ -3,6 +3,7 @@ import type { ProviderStatus } from '../core/limits/status.js'
 import { differenceText } from './forecast-text.js'
 import { ageText, countText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
+import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
 
 /** What `statusText` writes down. */
@@ -13,7 +14,8 @@ export interface StatusModel {
 }
 
 /** How things stand, as text for a terminal; moments in `zone` (IANA). */
-export function statusText({ at, store, providers }: StatusModel, { colors, zone }: { colors: Colors; zone: string }): string {
+export function statusText(given: StatusModel, { colors, zone }: { colors: Colors; zone: string }): string {
+  const { at, store, providers } = printable(given)
   const now = at.getTime()
   const size = store.entries === null ? '' : `, ${countText(store.entries)} entries, ${countText(store.bytes)} bytes`
   const health = store.trouble === null ? `${colors.green('works')}${size}` : `${colors.red('in trouble')}: ${store.trouble}`

@@ -2,7 +2,7 @@ import type { WindowedCalls } from '../limits/limit.js'
 import type { Quota } from '../limits/quota.js'
 import type { PlanOptions } from '../money/plan.js'
 import type { Mode } from '../rules/mode.js'
-import { Tally } from './tally.js'
+import type { Tally } from './tally.js'
 import type { TallyData } from './tally-data.js'
 
 /** Under which mode calls were counted; those answered offline count as reused. */
@@ -37,10 +37,6 @@ export interface TallyRow extends Omit<LedgerRow, 'tally'> {
 
 export function plainRow(row: TallyRow): LedgerRow {
   return { ...row, tally: row.tally.toJSON() }
-}
-
-export function tallyRow(row: LedgerRow): TallyRow {
-  return { ...row, tally: Tally.from(row.tally) }
 }
 
 /** What says which row of the ledger a row is. */

@@ -175,6 +175,8 @@ export interface Report {
   /** The keys that saved most calls, where that was asked for. */
   readonly byKey?: KeysReport
   readonly totals: Comparison
+  /** Rows of the ledger, and plans, prices and quotas in it, that could not be read and are left out; absent where there are none. */
+  readonly unreadable?: { readonly rows: number; readonly facts: number }
   /** All money in one currency, where the configuration gives rates for every other. */
   readonly converted?: Converted
 }

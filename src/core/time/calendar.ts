@@ -29,7 +29,8 @@ export function beginsOf(unit: 'hour' | 'day', from: number, until: number, zone
   return begins
 }
 
-export function isTimeZone(zone: string): boolean {
+export function isTimeZone(zone: unknown): zone is string {
+  if (typeof zone !== 'string') return false
   try {
     new Intl.DateTimeFormat('en', { timeZone: zone })
     return true

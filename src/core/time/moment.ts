@@ -15,7 +15,8 @@ export const momentForms =
  * and `ago`.
  */
 export function momentMs(moment: Moment, now: number, zone: string): number | undefined {
-  if (typeof moment !== 'string') return finite(typeof moment === 'number' ? moment : moment.getTime())
+  if (moment instanceof Date) return inRange(moment.getTime())
+  if (typeof moment !== 'string') return typeof moment === 'number' ? inRange(moment) : undefined
   const text = moment.trim().toLowerCase()
   const [, unit] = /^start of (day|week|month|year)$/.exec(text) ?? []
   if (unit !== undefined) return periodAround(now, unit as 'day' | 'week' | 'month' | 'year', zone).start
@@ -25,7 +26,7 @@ export function momentMs(moment: Moment, now: number, zone: string): number | un
   const [, length] = /^(.+) ago$/.exec(text) ?? []
   if (length !== undefined) {
     const ms = durationMs(length)
-    return ms === undefined ? undefined : now - ms
+    return ms === undefined ? undefined : inRange(now - ms)
   }
   return isoMs(moment.trim(), zone)
 }
@@ -33,13 +34,16 @@ export function momentMs(moment: Moment, now: number, zone: string): number | un
 function isoMs(text: string, zone: string): number | undefined {
   if (!/^\d{4}-\d{2}-\d{2}/.test(text)) return undefined
   try {
-    if (/(z|[+-]\d{2}:?\d{2})$/i.test(text) && text.length > 10) return finite(Date.parse(text))
-    return Temporal.PlainDateTime.from(text).toZonedDateTime(zone).epochMilliseconds
+    if (/(z|[+-]\d{2}:?\d{2})$/i.test(text) && text.length > 10) return inRange(Date.parse(text))
+    return inRange(Temporal.PlainDateTime.from(text).toZonedDateTime(zone).epochMilliseconds)
   } catch {
     return undefined
   }
 }
 
-function finite(ms: number): number | undefined {
-  return Number.isFinite(ms) ? ms : undefined
+/** The years 1 to 9999, in which every calendar period has a begin and an end. */
+const [first, last] = [Date.parse('0001-01-02T00:00Z'), Date.parse('9999-12-30T00:00Z')]
+
+function inRange(ms: number): number | undefined {
+  return ms >= first && ms <= last ? ms : undefined
 }

@@ -11,7 +11,7 @@ import { chargeOfCallsAndUnits } from '../../core/money/period-charge.js'
 import { billingPeriod, termsAt } from '../../core/money/plan.js'
 import type { Store } from '../../core/ports/store.js'
 import { periodAround } from '../../core/time/calendar.js'
-import { readRows } from '../ledger/read-rows.js'
+import { readFacts, readRows } from '../ledger/read-rows.js'
 import { changeProvider, recordOf } from './provider-records.js'
 
 /** A provider's quota and budgets, as every one of its endpoints knows them. */
@@ -29,11 +29,12 @@ export async function countEarlier(store: Store, now: number, { provider, limits
   const budgets = (spending?.budgets ?? []).filter(({ id }) => !ofName(state.budgets, id))
   if (quotas.length + budgets.length === 0) return
   const starts = [...quotas.map((limit) => windowStart(limit, now)), ...budgets.map((budget) => countedFrom(budget, now))]
-  const rows = (await readRows(store, { since: Math.min(...starts), until: Number.MAX_SAFE_INTEGER, cuts: starts }))
+  const read = await readRows(store, { since: Math.min(...starts), until: Number.MAX_SAFE_INTEGER, cuts: starts })
+  const rows = read.rows
     .filter((row) => row.provider === provider && row.mode === 'reuse' && row.bucket <= now)
     .sort((a, b) => a.bucket - b.bucket)
   if (rows.length === 0) return
-  const known = factsInForce(await store.ledger.facts())
+  const known = factsInForce((await readFacts(store)).facts)
   const boughtIn = (row: TallyRow, budget: Budget): Bought => {
     const { bucket: at, endpoint, tally } = row
     if (budget.currency === undefined) return { at, calls: tally.upstream, own: '0' }

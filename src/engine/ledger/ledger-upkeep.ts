@@ -1,7 +1,9 @@
 import { coarsened } from '../../core/ledger/coarsen.js'
-import { finerThan, type Grain, plainRow, type TallyRow, tallyRow } from '../../core/ledger/ledger-row.js'
+import { finerThan, type Grain, plainRow, type TallyRow } from '../../core/ledger/ledger-row.js'
+import { readableRow } from '../../core/ledger/readable.js'
 import type { LedgerStore } from '../../core/ports/ledger-store.js'
 import type { Store } from '../../core/ports/store.js'
+import { readFacts } from './read-rows.js'
 
 /** How long the ledger keeps its details, milliseconds, and the time zone whose days reports distinguish besides those of plans. */
 export interface LedgerKeeping {
@@ -25,7 +27,7 @@ const mostSlices = 25
  * kept. Returns whether there are more to do.
  */
 export async function keepLedgerSmall(store: Store, now: number, { minutesForMs, hoursForMs, zone }: LedgerKeeping): Promise<boolean> {
-  const facts = await store.ledger.facts()
+  const { facts } = await readFacts(store)
   let left = mostSlices
   for (const [grain, unitMs] of [
     ['hour', hourMs],
@@ -53,5 +55,5 @@ async function coarsenOldest(
   if (!oldest) return false
   const start = Math.floor(oldest.bucket / unitMs) * unitMs
   const rows = await ledger.read({ since: start, until: start + unitMs, grain: finer })
-  return ledger.replace(rows, coarsen(rows.map(tallyRow)).map(plainRow)) // false where another process came first, which goes on with it
+  return ledger.replace(rows, coarsen(rows.flatMap((row) => readableRow(row) ?? [])).map(plainRow)) // false where another process came first, which goes on with it
 }

@@ -1,4 +1,5 @@
-import { finerThan, type Grain, grains, type LedgerRow, type TallyRow, tallyRow } from '../../core/ledger/ledger-row.js'
+import { type BillingFacts, finerThan, type Grain, grains, type LedgerRow, type TallyRow } from '../../core/ledger/ledger-row.js'
+import { areReadable, readableRow } from '../../core/ledger/readable.js'
 import type { Store } from '../../core/ports/store.js'
 
 /** The longest that a bucket can be, milliseconds. */
@@ -17,13 +18,21 @@ export interface Wanted {
   readonly finest?: Grain | undefined
 }
 
+/** Rows of a ledger, and how many there were besides that could not be read. */
+export interface ReadRows {
+  readonly rows: readonly TallyRow[]
+  readonly unreadable: number
+}
+
 /** The ledger's rows of a time, each call in one of them: longer buckets where that will do, details where it will not. */
 export async function readRows(
   store: Store,
   { since, until, cuts, finest = 'month' }: Wanted,
   unwritten: readonly TallyRow[] = [],
-): Promise<TallyRow[]> {
-  let rows = [...(await store.ledger.read({ since: since - longestMs, until })).map(tallyRow), ...unwritten]
+): Promise<ReadRows> {
+  const read = await store.ledger.read({ since: since - longestMs, until })
+  const written = readable(read)
+  let rows = [...written, ...unwritten]
   const isTooLong = ({ grain }: TallyRow) => grains.indexOf(grain) > grains.indexOf(finest)
   for (const grain of ['month', 'day', 'hour'] as const) {
     const [first, end] = extentOf(rows)
@@ -34,7 +43,11 @@ export async function readRows(
     const details = await detailsOf(store, inDetail)
     rows = rows.flatMap((row) => details.get(row) ?? [row])
   }
-  return rows.filter(({ bucket }) => bucket >= since && bucket < until)
+  return { rows: rows.filter(({ bucket }) => bucket >= since && bucket < until), unreadable: read.length - written.length }
+}
+
+function readable(rows: readonly LedgerRow[]): TallyRow[] {
+  return rows.flatMap((row) => readableRow(row) ?? [])
 }
 
 function extentOf(rows: readonly TallyRow[]): [first: number, end: number] {
@@ -48,8 +61,8 @@ async function detailsOf(store: Store, rows: readonly TallyRow[]): Promise<Map<T
   const byPlace = new Map<string, TallyRow[]>()
   for (const { start, end } of stretches(rows)) {
     const finer = finerThan[rows[0]?.grain as keyof typeof finerThan]
-    for (const detail of await store.ledger.read({ since: start, until: end, grain: finer, details: true })) {
-      add(byPlace, placeOf(detail), tallyRow(detail))
+    for (const detail of readable(await store.ledger.read({ since: start, until: end, grain: finer, details: true }))) {
+      add(byPlace, placeOf(detail), detail)
     }
   }
   const found = new Map<TallyRow, TallyRow[]>()
@@ -72,7 +85,7 @@ function stretches(rows: readonly TallyRow[]): { start: number; end: number }[] 
   return found
 }
 
-function placeOf({ mode, provider, endpoint }: Omit<LedgerRow, 'tally'>): string {
+function placeOf({ mode, provider, endpoint }: Pick<TallyRow, 'mode' | 'provider' | 'endpoint'>): string {
   return JSON.stringify([mode, provider, endpoint])
 }
 
@@ -80,4 +93,11 @@ function add(groups: Map<string, TallyRow[]>, name: string, row: TallyRow): void
   const group = groups.get(name)
   if (group) group.push(row)
   else groups.set(name, [row])
+}
+
+/** What the ledger knows of plans, quotas and limits, oldest first, and how much there was besides that could not be read. */
+export async function readFacts(store: Store): Promise<{ readonly facts: BillingFacts[]; readonly unreadable: number }> {
+  const all = await store.ledger.facts()
+  const facts = all.filter(areReadable)
+  return { facts, unreadable: all.length - facts.length }
 }

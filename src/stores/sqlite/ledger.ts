@@ -22,7 +22,7 @@ export class SqliteLedger implements LedgerStore {
   #add(rows: readonly LedgerRow[]): void {
     for (const row of rows) {
       const before = this.#tallyText(row)
-      const sum = before === undefined ? row.tally : sumTallies(JSON.parse(before) as TallyData, row.tally)
+      const sum = before === undefined ? row.tally : sumTallies(jsonOr(before) as TallyData, row.tally)
       this.#file
         .statement(
           'INSERT OR REPLACE INTO ledger (detail, grain, bucket, mode, provider, endpoint, length, tally) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
@@ -45,12 +45,31 @@ export class SqliteLedger implements LedgerStore {
             this.#file
               .statement(`SELECT ${rowsAsText('')} AS rows FROM ledger WHERE ${where} ORDER BY bucket LIMIT ?`)
               .all(...values, span.most as number)
-    return this.#file.do(read).flatMap(rowsOf)
+    try {
+      return this.#file.do(read).flatMap(rowsOf)
+    } catch (error) {
+      try {
+        return this.#readEach(span) // one of them may hold what is no JSON
+      } catch {
+        throw error
+      }
+    }
+  }
+
+  /** Row by row; the tally of one that is no JSON is what stands there. */
+  #readEach(span: LedgerSpan): LedgerRow[] {
+    const { where, values } = conditionOf(span)
+    const sql = `SELECT bucket, grain, detail, length, mode, provider, endpoint, tally FROM ledger WHERE ${where} ORDER BY bucket LIMIT ?`
+    const rows = this.#file.do(() => this.#file.statement(sql).all(...values, span.most ?? -1))
+    return rows.map(({ bucket, grain, detail, length, mode, provider, endpoint, tally }) => {
+      const place = { bucket, grain: grains[grain as number], lengthMs: length, isDetail: detail === 1, mode, provider, endpoint }
+      return { ...place, tally: jsonOr(tally) } as unknown as LedgerRow
+    })
   }
 
   replace(olds: readonly LedgerRow[], news: readonly LedgerRow[]): boolean {
     return this.#file.inTransaction(() => {
-      if (olds.some((row) => this.#tallyText(row) !== JSON.stringify(row.tally))) return false
+      if (olds.some((row) => this.#tallyText(row) !== textOf(row.tally))) return false
       for (const row of olds) this.#file.statement(`DELETE FROM ledger WHERE ${samePlace}`).run(...placeIn(row))
       this.#add(news)
       return true
@@ -81,8 +100,21 @@ export class SqliteLedger implements LedgerStore {
 
   #facts(): BillingFacts[] {
     const rows = this.#file.statement('SELECT facts FROM facts ORDER BY since, rowid').all()
-    return rows.map((row) => JSON.parse(String(row.facts)) as BillingFacts)
+    return rows.map((row) => jsonOr(row.facts) as BillingFacts)
   }
+}
+
+/** What is no JSON stands for itself: whoever reads it sees that it is none. */
+function jsonOr(text: unknown): unknown {
+  try {
+    return JSON.parse(String(text))
+  } catch {
+    return text
+  }
+}
+
+function textOf(tally: unknown): string {
+  return typeof tally === 'string' ? tally : JSON.stringify(tally)
 }
 
 const samePlace = 'detail = ? AND grain = ? AND bucket = ? AND mode = ? AND provider = ? AND endpoint = ?'
