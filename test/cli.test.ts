@@ -298,6 +298,9 @@ describe('the command line', () => {
     it('check prints the rules as they hold, and warns of what is likely wrong', () => {
       const { code, stdout } = stashen('check', '--config', harbour)
       expect(code).to.equal(0)
+      expect(stdout)
+        .to.include('keys: provider, endpoint and method count in every key')
+        .and.include('credentials of skerrylight go also by ?key')
       expect(stdout).to.match(/ebbline +tides +GET \/stations\/\{id\}\/tides +reuse +until 06:00 Europe\/Oslo +1 day +URL +by the plan/)
       expect(stdout).to.include('skerrylight: budget of EUR 35 per month: warns at 80%, gives older answers from 90%, stops at 100%')
       expect(stdout).to.include('quayrate: quota of 400 calls per day, by the calendar of Europe/Oslo')
@@ -312,12 +315,22 @@ providers:
       all: { request: GET /all, set: long, keyedBy: { query: [] } }
       mine: { request: GET /mine, freshFor: 1 h, shared: true }
       up: { request: GET /../up }
+      ask: { request: POST /graphql, safe: true, freshFor: 1 min }
+      asks: { request: POST /v1/graphql, safe: true, freshFor: 1 min, failsWhen: { at: /errors } }
+      calls: { request: POST /x, safe: true, freshFor: 1 min, keyedBy: { body: [/method, /params] } }
+      keyed: { request: GET /keyed, freshFor: 1 min, keyedBy: { headers: [X-Crew-Token] } }
 `,
       )
       const { warnings } = JSON.parse(stashen('check', '--json', '--config', file('likely.yaml')).stdout) as {
-        warnings: { path: string }[]
+        warnings: { path: string; message: string }[]
       }
-      expect(warnings.map(({ path }) => path.split('.').at(-1))).to.eql(['all', 'mine', 'up'])
+      expect(warnings.map(({ path }) => path.split('.').at(-1))).to.eql(['all', 'mine', 'up', 'ask', 'calls', 'keyed'])
+      expect(
+        warnings
+          .slice(3)
+          .map(({ message }) => message)
+          .join(),
+      ).to.match(/GraphQL or RPC.*GraphQL or RPC.*"X-Crew-Token", which looks like a credential/)
     })
 
     it('check tells every fault with its line and column, and of files that cannot be read at all', () => {

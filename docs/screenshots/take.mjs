@@ -1,4 +1,4 @@
-// Makes the pictures in this folder anew, from the demo data. Needs Debian's chromium, xvfb, xterm, imagemagick and fonts-dejavu-core.
+// Makes the pictures in this folder anew, from the demo data; or those named: `npm run screenshots -- demo explain`. Needs Debian's chromium, xvfb, xterm, imagemagick and fonts-dejavu-core.
 import { spawnSync } from 'node:child_process'
 import { fileURLToPath } from 'node:url'
 import { chromium } from 'playwright-core'
@@ -6,6 +6,8 @@ import { startBoard } from '../../dist/examples/board/serve.js'
 
 const folder = fileURLToPath(new URL('.', import.meta.url))
 const root = fileURLToPath(new URL('../../', import.meta.url))
+const names = process.argv.slice(2)
+const isWanted = (name) => names.length === 0 || names.includes(name)
 
 terminal('demo', 'node dist/bin/stashen.js demo')
 terminal('report', 'npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo')
@@ -20,11 +22,12 @@ terminal(
   'npx stashen report --store stashen-demo.db --compare 2026-06-30T05:00..2026-06-30T09:00 2026-06-30T13:00..2026-06-30T17:00 --zone Europe/Oslo',
 )
 terminal('status', 'npx stashen status --store stashen-demo.db --at 2026-06-30T23:59:50+02:00 --zone Europe/Oslo')
-await htmlReport()
-await board()
+if (isWanted('report-light')) await htmlReport()
+if (isWanted('board')) await board()
 
 /** What a command prints in a terminal of 140 columns. */
 function terminal(name, command) {
+  if (!isWanted(name)) return
   const script = `
     D=$(mktemp -d); Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>$D/d 2>/dev/null & XP=$!
     until [ -s $D/d ]; do sleep .1; done; export DISPLAY=:$(cat $D/d)

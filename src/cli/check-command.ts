@@ -71,12 +71,15 @@ function keysOf({ providers = {} }: StashConfig): string[] {
   return [
     'provider, endpoint and method count in every key',
     `so do of the request fields, where "keyedBy" does not list others: ${selectingFields.join(', ')}, and those that end in "version"`,
-    ...Object.entries(providers).map(([name, { secretQuery = [], secretHeaders = [], notSecret = [], caller }]) => {
+    'callers are told apart by a digest of their credentials, which go by the usual names',
+    ...Object.entries(providers).flatMap(([name, { secretQuery = [], secretHeaders = [], notSecret = [], caller }]) => {
       const own = [...secretQuery.map((parameter) => `?${parameter}`), ...secretHeaders]
-      const more = own.length > 0 ? `, and ${own.join(', ')}` : ''
-      const less = notSecret.length > 0 ? `, but ${notSecret.join(', ')}` : ''
-      const by = caller ? 'its "caller" function' : 'a digest of their credentials'
-      return `callers of ${name} are told apart by ${by}; credentials are the usual names${more}${less}`
+      const parts = [
+        ...(own.length > 0 ? [`also by ${own.join(', ')}`] : []),
+        ...(notSecret.length > 0 ? [`not by ${notSecret.join(', ')}`] : []),
+        ...(caller ? ['and callers are told apart by what its "caller" function says'] : []),
+      ]
+      return parts.length > 0 ? [`credentials of ${name} go ${parts.join(', ')}`] : []
     }),
   ]
 }

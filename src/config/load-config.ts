@@ -1,8 +1,9 @@
 import { readFileSync } from 'node:fs'
 import { resolve } from 'node:path'
 import { pathToFileURL } from 'node:url'
-import { type Document, LineCounter, parseDocument } from 'yaml'
-import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
+import { isMap, isNode, isScalar, isSeq, LineCounter, parseDocument } from 'yaml'
+import { ConfigError } from '../core/errors/setup-errors.js'
+import { exactJson } from '../core/rules/exact-json.js'
 import { checkConfig } from './check.js'
 import type { StashConfig } from './stash-config.js'
 
@@ -23,6 +24,8 @@ export async function loadConfig(file: string): Promise<StashConfig> {
 }
 
 function parsedConfig(text: string): StashConfig {
+  const json = exactJson(text)
+  if (json && isRight(json.is)) return json.is // which is quick; all else is told with its place
   const lines = new LineCounter()
   const document = parseDocument(text, { lineCounter: lines, prettyErrors: false })
   if (document.errors.length > 0) {
@@ -34,16 +37,43 @@ function parsedConfig(text: string): StashConfig {
     return config
   } catch (error) {
     if (!(error instanceof ConfigError)) throw error
-    throw new ConfigError(error.faults.map((fault) => ({ ...fault, ...placeOf(lines, offsetOf(document, fault)) })))
+    const offsets = offsetsOf(document.contents)
+    throw new ConfigError(error.faults.map((fault) => ({ ...fault, ...placeOf(lines, offsetOf(offsets, fault.path)) })))
   }
 }
 
+function isRight(config: unknown): config is StashConfig {
+  try {
+    checkConfig(config)
+    return true
+  } catch {
+    return false
+  }
+}
+
+/** Where each value of a document stands, by the steps that lead to it. */
+function offsetsOf(contents: unknown): ReadonlyMap<string, number> {
+  const offsets = new Map<string, number>()
+  const walk = (node: unknown, path: string): void => {
+    if (!isNode(node)) return
+    if (node.range) offsets.set(path, node.range[0])
+    if (isMap(node)) for (const { key, value } of node.items) walk(value, stepTo(path, isScalar(key) ? String(key.value) : String(key)))
+    if (isSeq(node)) for (const [i, item] of node.items.entries()) walk(item, stepTo(path, String(i)))
+  }
+  walk(contents, '')
+  return offsets
+}
+
+function stepTo(path: string, step: string): string {
+  return path === '' ? step : `${path}\n${step}`
+}
+
 /** Where the value of a fault's path stands, or that of the nearest part of the path that does. */
-function offsetOf(document: Document, { path }: ConfigFault): number {
+function offsetOf(offsets: ReadonlyMap<string, number>, path: string): number {
   const steps = path.split(/[.[\]]+/).filter((step) => step !== '')
   for (let length = steps.length; length > 0; length--) {
-    const node = document.getIn(steps.slice(0, length), true) as { range?: [number, number, number] | null } | undefined
-    if (node?.range) return node.range[0]
+    const offset = offsets.get(steps.slice(0, length).join('\n'))
+    if (offset !== undefined) return offset
   }
   return 0
 }

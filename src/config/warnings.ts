@@ -1,5 +1,5 @@
 import { endpointList, resolveRule } from '../core/endpoints/compile.js'
-import type { NamedEndpointOptions } from '../core/endpoints/options.js'
+import type { NamedEndpointOptions, ReuseOptions } from '../core/endpoints/options.js'
 import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { compileCredentials, looksSecret } from '../core/rules/credentials.js'
@@ -13,15 +13,35 @@ const day = 86_400_000
 export function likelyMistakes({ providers = {}, sets = {} }: StashConfig): ConfigFault[] {
   return Object.entries(providers).flatMap(([name, provider]) =>
     endpointList(provider).flatMap((endpoint) => {
-      const { freshFor } = resolveRule(endpoint, provider, sets)
+      const rule = resolveRule(endpoint, provider, sets)
+      const { freshFor } = rule
       const freshMs = typeof freshFor === 'function' ? undefined : durationMs(freshFor)
       const path = `providers.${name}.endpoints.${endpoint.name}`
-      return mistakesOf(endpoint, provider, freshMs ?? 0).map((message) => ({ path, message }))
+      return mistakesOf(endpoint, provider, rule, freshMs ?? 0).map((message) => ({ path, message }))
     }),
   )
 }
 
-function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, freshMs: number): string[] {
+/** Paths of interfaces that tell their errors within a 200. */
+const tellsErrorsInside = /(^|\/)(graphql|gql|rpc|jsonrpc|json-rpc|soap|xmlrpc)(\/|$)/i
+
+/** Whether an endpoint is of a kind whose answers look fine when they are not, and nothing says how that shows. */
+function hidesFailures({ request, keyedBy }: NamedEndpointOptions, { failsWhen, reuse, freshFor, freshUntil }: ReuseOptions): boolean {
+  const [, path = ''] = request.split(' ')
+  const pointsAtQuery =
+    typeof keyedBy === 'object' && keyedBy.body?.some((pointer) => /^\/(query|variables|operationName|method|params)$/.test(pointer))
+  const isStored = freshFor !== undefined || freshUntil !== undefined
+  const excepts = typeof reuse === 'object' && reuse.exceptAnswer !== undefined
+  return (
+    isStored &&
+    reuse !== 'never' &&
+    failsWhen === undefined &&
+    !excepts &&
+    (tellsErrorsInside.test(path.split('?')[0] as string) || pointsAtQuery === true)
+  )
+}
+
+function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, rule: ReuseOptions, freshMs: number): string[] {
   const { keyedBy, shared, request } = endpoint
   const path = parseRequestTemplate(request)?.path ?? []
   const keyedByNothing = typeof keyedBy === 'object' && Array.isArray(keyedBy.query) && keyedBy.query.length === 0
@@ -44,6 +64,11 @@ function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, f
       : []),
     ...(shared && hasCredentials
       ? ['is shared, and its provider takes credentials: callers with different ones get the same answers']
+      : []),
+    ...(hidesFailures(endpoint, rule)
+      ? [
+          'looks like GraphQL or RPC, whose errors come within a 200 and would be stored: say what fails, e.g. failsWhen: { at: "/errors" }, or what is not stored, with reuse: { exceptAnswer }',
+        ]
       : []),
     ...doubtful.map(
       ([option, field]) =>

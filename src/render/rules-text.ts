@@ -1,6 +1,5 @@
-import Table from 'cli-table3'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
-import { noLines } from './plain-table.js'
+import { longTable } from './plain-table.js'
 import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
 
@@ -49,19 +48,28 @@ export interface RulesModel {
 export function rulesText(given: RulesModel, colors: Colors): string {
   const { rules, keys, limits, bounds, plans, warnings } = printable(given)
   const head = ['provider', 'endpoint', 'request', 'mode', 'fresh', 'stale if error', 'keyed by', 'a call']
-  const table = new Table({
-    head: head.map((name) => colors.dim(name)),
-    style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
-    chars: noLines,
-  })
-  for (const rule of rules) {
-    table.push([rule.provider, rule.endpoint, rule.request, rule.mode, rule.fresh, rule.staleIfError, rule.keyedBy, rule.price])
-  }
+  const cells = rules.map((rule) => [
+    ...[rule.provider, rule.endpoint, rule.request, rule.mode, rule.fresh, rule.staleIfError, rule.keyedBy, rule.price],
+  ])
   const likely = warnings.map(({ path, message }) => `${colors.yellow('likely wrong:')} ${path} ${message}`)
   const priced = plans.map(({ provider, plan }) => `plan of ${provider}: ${plan}`)
   const held = limits.map(
     ({ provider, endpoint, limit }) => `limit of ${endpoint === null ? provider : `${provider}.${endpoint}`}: ${limit}`,
   )
   const bounded = bounds.map(({ provider, bound }) => `${provider}: ${bound}`)
-  return `${[table.toString().replace(/ +$/gm, ''), '', ...keys.map((key) => `keys: ${key}`), ...held, ...bounded, ...priced, '', ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
+  return `${[longTable(head, cells, colors.dim), '', ...keys.map((key) => wrapped(`keys: ${key}`)), ...held, ...bounded, ...priced, '', ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
+}
+
+/** Columns of lines that are told in words. */
+const longestLine = 120
+
+/** Text in lines that break between words, the later ones indented. */
+function wrapped(text: string): string {
+  const lines: string[] = ['']
+  for (const word of text.split(' ')) {
+    const line = lines.at(-1) as string
+    if (line !== '' && line.length + 1 + word.length > longestLine) lines.push(`      ${word}`)
+    else lines[lines.length - 1] = line === '' ? word : `${line} ${word}`
+  }
+  return lines.join('\n')
 }
