@@ -63,7 +63,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
       ledger.counter(provider, unmatched, mode).at(clock.now()).others += calls
     },
   })
-  const entryWriter = new EntryWriter(entries, clock, warn)
+  const entryWriter = new EntryWriter(entries, { clock, events, warn })
   const upstream = new UpstreamCalls({ clock, gate, events, trouble, entryWriter, retries: new RetryPolicy(clock, random) })
   const inFlight = new CallsInFlight(upstream, running)
   const refresh = new BackgroundRefresh(inFlight, store.records, clock)

@@ -5,6 +5,8 @@ import pc from 'picocolors'
 import { type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { fileJournal } from 'stashen/journal'
+import { prometheusText } from 'stashen/observers'
+import { remarkOf } from '../src/render/remarks.js'
 import { reportText } from '../src/render/report-text.js'
 import { temporaryFolder } from './support/files.js'
 import { json, scene } from './support/upstream.js'
@@ -372,5 +374,48 @@ describe('reports', () => {
     expect(warnings[0]).to.include('full')
     expect(await askedIn(store)).to.equal(10)
     await stash.close()
+  })
+  it('counts answers that were not stored by why, in report, events, metrics and remarks', async () => {
+    const told: string[] = []
+    const why: Record<string, Record<string, string>> = {
+      'too-large': {},
+      varies: { vary: '*' },
+      secret: { link: '<https://a.example/?token=abcdefgh>; rel=next' },
+    }
+    await using stash = await openStash({
+      fetch: async (input) => {
+        const name = new URL(String(input)).pathname.split('/').at(-2) as string
+        return new Response(name === 'too-large' ? 'x'.repeat(99) : name, { headers: why[name] })
+      },
+      providers: {
+        ebbline: {
+          baseUrl: 'https://tides.ebbline.example',
+          endpoints: {
+            tides: {
+              request: 'GET /{why}/{n}',
+              freshFor: '1 hour',
+              maxBodyBytes: 50,
+            },
+          },
+        },
+      },
+      warn: () => {},
+    })
+    stash.on('not-stored', ({ endpoint, why: reason }) => void told.push(`${endpoint} ${reason}`))
+    for (const [name, times] of [
+      ['too-large', 3],
+      ['varies', 2],
+      ['secret', 1],
+      ['well', 4],
+    ] as const)
+      for (let n = 0; n < times; n++) await (await stash.fetch(`https://tides.ebbline.example/${name}/${n}`)).text()
+    const report = await stash.report()
+    expect(report.totals.with?.upstream).to.equal(10)
+    expect(report.totals.with?.notStored).to.eql(report.providers[0]?.endpoints[0]?.with?.notStored)
+    expect(told.filter((one) => one === 'tides too-large')).to.have.length(3)
+    expect(report.totals.with?.notStored).to.include({ 'too-large': 3, varies: 2, secret: 1 })
+    const [endpoint] = report.providers[0]?.endpoints ?? []
+    expect(endpoint && remarkOf(endpoint)).to.equal('6 of its answers were not stored, mostly for "too-large"')
+    expect(await prometheusText(report)).to.match(/stashen_not_stored_total\{[^}]*why="too-large"\} 3/)
   })
 })

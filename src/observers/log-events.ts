@@ -64,5 +64,6 @@ const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [L
   ],
   recovered: (event) => ['info', event.what === 'store' ? 'the store works again' : `${spot(event)} answers again`],
   'store-trouble': () => ['error', 'the store is in trouble, calls go on without it'],
+  'not-stored': (event) => ['debug', `${spot(event)}: an answer was not stored: ${event.why}`],
   'corrupt-entry': (event) => ['warn', `${spot(event)}: a stored answer could not be read and was dropped`],
 }

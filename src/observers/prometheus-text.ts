@@ -60,6 +60,14 @@ export async function prometheusText(report: Report, client?: Client): Promise<s
       for (const [value, count] of Object.entries(figures)) counter.inc({ ...labels, [label]: value }, count(counted))
     }
   }
+  const notStored = new Counter({
+    name: 'stashen_not_stored_total',
+    help: 'Good answers that were not stored, by why.',
+    labelNames: [...where, 'why'],
+    registers,
+  })
+  for (const { figures, ...labels } of lines)
+    for (const [why, count] of Object.entries(figures.notStored)) notStored.inc({ ...labels, why }, count)
   const spent = new Gauge({
     name: 'stashen_spent',
     help: 'Price of the upstream calls, in units of the currency.',

@@ -18,7 +18,7 @@ export function remarkOf({ with: reused, saved, couldSave, without }: EndpointRe
     return couldSave && couldSave.upstreamCalls > 0
       ? `reuse would have avoided ${shareText(couldSave.upstreamCalls, without.upstream)} of its calls`
       : ''
-  return lossOf({ saved, with: reused }) ?? troubles(reused) ?? speed(reused) ?? ''
+  return lossOf({ saved, with: reused }) ?? troubles(reused) ?? notKept(reused) ?? speed(reused) ?? ''
 }
 
 /** That an endpoint costs more with the stash than without, and by what; undefined where it does not. */
@@ -32,6 +32,16 @@ export function lossOf({ saved, with: reused }: Pick<EndpointReport, 'saved' | '
   ]
   const why = causes.length > 0 ? `for ${causes.join(' and ')}` : 'for its share of the tiers or allowance'
   return `costs ${lost.currency} ${lost.amount.slice(1)} more than without, ${why}`
+}
+
+/** That many answers are paid for again because they cannot be stored. */
+function notKept({ notStored, upstream }: Figures): string | undefined {
+  const reasons = Object.entries(notStored).sort(([, a], [, b]) => b - a)
+  const [why] = reasons[0] ?? []
+  const count = reasons.reduce((sum, [, number]) => sum + number, 0)
+  return why !== undefined && count / upstream > 0.05
+    ? `${countText(count)} of its answers were not stored, mostly for "${why}"`
+    : undefined
 }
 
 function troubles({ asked, errored, stale }: Figures): string | undefined {

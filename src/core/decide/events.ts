@@ -1,6 +1,7 @@
 import type { BudgetLevel } from '../limits/budget.js'
 import type { Units } from '../money/units.js'
 import type { Mode } from '../rules/mode.js'
+import type { NotKept } from './keep.js'
 import type { Outcome } from './outcome.js'
 
 /** Where something happened: an endpoint or operation, or a provider as a whole. */
@@ -58,6 +59,8 @@ export interface StashEvents {
   readonly recovered: (HoldOffFacts & { readonly what: 'upstream' }) | { readonly what: 'store' }
   /** The store fails: calls go on without it. Once an episode. */
   readonly 'store-trouble': { readonly message: string; readonly error: unknown }
+  /** A good answer was not stored, though its endpoint has a freshness. */
+  readonly 'not-stored': EventPlace & { readonly why: NotKept }
   /** A stored answer could not be read; it was dropped and counts as absent. */
   readonly 'corrupt-entry': EventPlace & { readonly key: string; readonly error: unknown }
 }
@@ -101,6 +104,7 @@ export const eventNames = Object.keys({
     'hold-off': 1,
     recovered: 1,
     'store-trouble': 1,
+    'not-stored': 1,
     'corrupt-entry': 1,
   },
 } satisfies Record<EventName, 1>) as EventName[]

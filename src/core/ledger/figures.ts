@@ -106,6 +106,7 @@ function figuresOfTally(tally: Tally, money: readonly Money[]): Figures {
     changed: tally.changed,
     unchanged: tally.unchanged,
     corrupt: tally.corrupt,
+    notStored: tally.notStored,
     wouldHit: tally.wouldHit,
     money,
     latencyMs: percentiles(tally.latency),

@@ -47,6 +47,8 @@ export interface Figures {
   readonly unchanged: number
   /** Stored answers that could not be read, and were dropped. */
   readonly corrupt: number
+  /** Answers that were not stored though their endpoint has a freshness: how many, by why, as outcomes say it (`notStored`). */
+  readonly notStored: Readonly<Record<string, number>>
   /** While only measuring: calls that reuse would have answered from store. */
   readonly wouldHit: number
   /** Price of the upstream calls, one amount a currency; empty where no price is known. */

@@ -57,6 +57,8 @@ export type TallyCounts = Record<TallyCount, number>
  */
 export interface TallyData extends Partial<TallyCounts> {
   readonly oldestStaleMs?: number
+  /** Answers that were not stored, by why. */
+  readonly notStored?: Readonly<Record<string, number>>
   readonly units?: { readonly made: Record<string, number>; readonly asked: Record<string, number> }
   /** How long callers waited, how long upstream calls took, and how old answers from store were. */
   readonly ms?: string

@@ -31,6 +31,8 @@ export class Tally implements TallyCounts {
   upMicros = 0
   /** Units that upstream calls cost, and that they would have cost had every call asked been made: by name. */
   readonly units: { made: Record<string, number>; asked: Record<string, number> } = { made: {}, asked: {} }
+  /** Answers that were not stored though their endpoint has a freshness, by why (`NotKept`). */
+  readonly notStored: Record<string, number> = {}
   /** How old the oldest answer past its freshness was that was given out, milliseconds. */
   oldestStaleMs = 0
   /** How long each caller waited. */
@@ -61,6 +63,7 @@ export class Tally implements TallyCounts {
     for (const name of countNames) this[name] += other[name]
     this.oldestStaleMs = Math.max(this.oldestStaleMs, other.oldestStaleMs)
     for (const kind of ['made', 'asked'] as const) this.addUnits(kind, other.units[kind])
+    addTo(this.notStored, other.notStored)
     this.latency.merge(other.latency)
     this.upLatency.merge(other.upLatency)
     this.age.merge(other.age)
@@ -68,29 +71,33 @@ export class Tally implements TallyCounts {
 
   addUnits(kind: 'made' | 'asked', units: Units | undefined): void {
     if (!units) return
-    const sums = this.units[kind]
-    for (const name in units) sums[name] = (sums[name] ?? 0) + (units[name] as number)
+    addTo(this.units[kind], units)
   }
 
   /** Only what is not zero, so that a stored row stays small. */
   toJSON(): TallyData {
     const counts = Object.fromEntries(countNames.filter((name) => this[name] !== 0).map((name) => [name, this[name]]))
     const hasUnits = Object.keys(this.units.made).length + Object.keys(this.units.asked).length > 0
-    const kept = hasUnits ? { units: this.units } : {}
+    const kept = { ...(hasUnits && { units: this.units }), ...(Object.keys(this.notStored).length > 0 && { notStored: this.notStored }) }
     const [ms, upMs, ageMs] = [this.latency, this.upLatency, this.age].map((histogram) => histogram.toJSON())
     const times = { ...(ms && { ms }), ...(upMs && { upMs }), ...(ageMs && { ageMs }) }
     return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ...kept, ...times }
   }
 
   /** From what `toJSON` made. */
-  static from({ units, ms, upMs, ageMs, ...counts }: TallyData): Tally {
+  static from({ units, notStored, ms, upMs, ageMs, ...counts }: TallyData): Tally {
     const tally = Object.assign(new Tally(), counts)
+    if (notStored) addTo(tally.notStored, notStored)
     if (units) for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, units[kind])
     if (ms) tally.latency = new Histogram(latencies, ms)
     if (upMs) tally.upLatency = new Histogram(latencies, upMs)
     if (ageMs) tally.age = new Histogram(ages, ageMs)
     return tally
   }
+}
+
+function addTo(sums: Record<string, number>, more: Readonly<Record<string, number>>): void {
+  for (const name in more) sums[name] = (sums[name] ?? 0) + (more[name] as number)
 }
 
 /** TallyCounts what an upstream call's status says of how it ended. */

@@ -7,6 +7,7 @@ import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Call } from '../call/call.js'
 import type { Finished, Kept } from '../call/fetched.js'
+import type { Events } from '../events.js'
 import type { Ended } from './landed.js'
 import { Measurement } from './measurement.js'
 import type { Place } from './place.js'
@@ -17,18 +18,23 @@ const mostVariants = 100
 /** How many entries may be added before those of an endpoint are counted. */
 const trimEvery = 100
 
+/** Why answers are not stored that say so by how their calls are counted. */
+const countedElsewhere: readonly NotKept[] = ['failed', 'abandoned', 'not-reusable']
+
 /** Stores complete answers, where that is allowed. */
 export class EntryWriter {
   readonly #entries: EntryStore
   readonly #clock: Clock
+  readonly #events: Events
   readonly #measurement = new Measurement()
   readonly #freshness: OncePerEpisode
   /** Entries added since those of the endpoint were last counted. */
   readonly #added = new Map<Endpoint, number>()
 
-  constructor(entries: EntryStore, clock: Clock, warn: (message: string) => void) {
+  constructor(entries: EntryStore, { clock, events, warn }: { clock: Clock; events: Events; warn: (message: string) => void }) {
     this.#entries = entries
     this.#clock = clock
+    this.#events = events
     this.#freshness = new OncePerEpisode(warn)
   }
 
@@ -41,8 +47,14 @@ export class EntryWriter {
     this.#measurement.answered(key, askedAt, would, call.counter.at(this.#clock.now()))
   }
 
-  /** Stores a complete answer, if that is allowed. */
-  async write(
+  /** Stores a complete answer, if that is allowed, and counts where it is not. */
+  async write(...args: Parameters<EntryWriter['store']>): Promise<Ended> {
+    const ended = await this.store(...args)
+    if ('notStored' in ended && !countedElsewhere.includes(ended.notStored)) this.#tellNotStored(args[0], ended.notStored)
+    return ended
+  }
+
+  async store(
     call: Call<unknown>,
     finished: Finished,
     { base, key, signposts }: Place,
@@ -77,6 +89,12 @@ export class EntryWriter {
     const isTime = added >= Math.max(1, Math.min(trimEvery, Math.floor(maxEntries / 10)))
     this.#added.set(endpoint, isTime ? 0 : added)
     if (isTime) await this.#entries.remove({ provider, endpoint: name }, maxEntries)
+  }
+
+  #tellNotStored({ endpoint, counter }: Call<unknown>, why: NotKept): void {
+    const { notStored } = counter.at(this.#clock.now())
+    notStored[why] = (notStored[why] ?? 0) + 1
+    this.#events.tell('not-stored', { provider: endpoint.provider, endpoint: endpoint.name, why })
   }
 
   /** Whether and how an answer is kept; where a function of the configuration fails it is not, and that is reported once. */
