@@ -180,7 +180,11 @@ function asRequest({ method, path, query, fields, body }: Parts): RandomRequest 
   }
 }
 
-/** Under another media type than it was made for, a body means what its bytes are. */
+/** Under another media type than it was made for, a body means what its bytes are; the order of a form's names says nothing. */
 function senseOf({ type, text, sense }: NonNullable<Parts['body']>): string {
+  if (type.includes('form')) {
+    const nameOf = (field: string) => field.split('=')[0] as string
+    return JSON.stringify(text.split('&').sort((a, b) => (nameOf(a) < nameOf(b) ? -1 : nameOf(a) > nameOf(b) ? 1 : 0)))
+  }
   return type.includes('json') && !type.includes('latin1') ? sense : text
 }

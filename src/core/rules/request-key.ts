@@ -12,23 +12,31 @@ import { mentions, secretsOf } from './secrets.js'
  * keeps callers with different ones apart.
  */
 export function requestKey(provider: CallerRule, keying: Keying, request: SentRequest): string {
-  const place = placeOfRequest(provider, keying, request)
-  return `${place}${bodyPart(keying, request)}${fieldParts(provider, keying, request)}${callerPart(provider, keying, request)}`
+  const parameters = sortedParameters(request.url)
+  const place = placeOfRequest(provider, keying, request, parameters)
+  return `${place}${bodyPart(keying, request)}${fieldParts(provider, keying, request)}${callerPart(provider, keying, request, parameters)}`
 }
 
 /**
  * What every key of a request's method and URL begins with, whoever calls and whatever else the request carries; a space or nothing
  * follows.
  */
-export function placeOfRequest(provider: CallerRule, keying: Keying, request: KeyedRequest): string {
+export function placeOfRequest(
+  provider: CallerRule,
+  keying: Keying,
+  request: KeyedRequest,
+  all: readonly Parameter[] = sortedParameters(request.url),
+): string {
   const { method, url } = request
   const owner = `${keying.owner.provider}.${keying.owner.name}`
   if (keying.by) {
     const by = canonicalKey({ ...keying.owner, prefix: 'by:' }, keying.by(request))
     return `${method} ${withoutSecrets(provider, request, by)} ${owner}`
   }
-  const parameters = sortedParameters(url).filter(({ name }) => !provider.credentials.isParameter(name) && counts(keying, name))
-  const query = parameters.length > 0 || asksNothing(url) ? `?${parameters.map(({ text }) => text).join('&')}` : ''
+  let query = ''
+  for (const { name, text } of all)
+    if (!provider.credentials.isParameter(name) && counts(keying, name)) query += `${query === '' ? '?' : '&'}${text}`
+  if (all.length === 0 && asksNothing(url)) query = '?'
   return `${method} ${url.origin}${normalisePercent(url.pathname)}${query} ${owner}`
 }
 
@@ -37,8 +45,9 @@ function counts({ fixed, usesParameter }: Keying, name: string): boolean {
 }
 
 /** Whether a URL has a query, and nothing in it. */
-function asksNothing({ search, href, hash }: URL): boolean {
-  return search === '' && href.endsWith(`?${hash}`)
+function asksNothing({ href }: URL): boolean {
+  const end = href.indexOf('#')
+  return href[(end < 0 ? href.length : end) - 1] === '?'
 }
 
 /** The names of the query parameters that do not stand in the key's URL. */
@@ -75,21 +84,17 @@ function fieldParts(provider: CallerRule, keying: Keying, request: SentRequest):
   return parts
 }
 
-function callerPart(provider: CallerRule, { shared, per }: Keying, request: SentRequest): string {
+function callerPart(provider: CallerRule, { shared, per }: Keying, request: SentRequest, all: readonly Parameter[]): string {
   const parts = per ? ` per:${withoutSecrets(provider, request, JSON.stringify(textOf(per(request), 'per')))}` : ''
   if (shared) return parts
   if (provider.caller) return `${parts} caller:${digestOf(textOf(provider.caller(request), 'caller'))}`
   const { credentials } = provider
   const secrets: string[] = []
-  const { username, password, search } = request.url
-  if (username !== '' || password !== '') secrets.push(`@${username}:${password}`)
-  if (search !== '') for (const { text } of sortedParameters(request.url).filter(isSecret(provider))) secrets.push(`?${text}`)
+  const { url } = request
+  if (url.href.includes('@') && (url.username !== '' || url.password !== '')) secrets.push(`@${url.username}:${url.password}`)
+  for (const { name, text } of all) if (credentials.isParameter(name)) secrets.push(`?${text}`)
   for (const [name, value] of request.fields) if (credentials.isField(name)) secrets.push(`${name}: ${value}`)
   return secrets.length > 0 ? `${parts} caller:${digestOf(JSON.stringify(secrets))}` : parts
-}
-
-function isSecret({ credentials }: CallerRule): (parameter: Parameter) => boolean {
-  return ({ name }) => credentials.isParameter(name)
 }
 
 function textOf(said: unknown, option: string): string {
