@@ -300,7 +300,7 @@ describe('the command line', () => {
       expect(code).to.equal(0)
       expect(stdout)
         .to.include('keys: provider, endpoint and method count in every key')
-        .and.include('credentials of skerrylight go also by ?key')
+        .and.include('credentials of skerrylight are recognised also by ?key')
       expect(stdout).to.match(/ebbline +tides +GET \/stations\/\{id\}\/tides +reuse +until 06:00 Europe\/Oslo +1 day +URL +by the plan/)
       expect(stdout).to.include('skerrylight: budget of EUR 35 per month: warns at 80%, gives older answers from 90%, stops at 100%')
       expect(stdout).to.include('quayrate: quota of 400 calls per day, by the calendar of Europe/Oslo')

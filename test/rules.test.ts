@@ -140,7 +140,7 @@ describe('rules, each by itself', () => {
     expect(at({ freshFor: '1 min' })).to.equal(60_000)
     expect(at({ freshUntil: { daily: '13:00', zone: 'UTC' }, freshFor: 1 })).to.equal(3_600_000)
     expect(at({ freshFor: ({ json }) => (json() as { for: number }).for }, { for: 5 })).to.equal(5)
-    expect(() => at({ freshFor: () => undefined as never })).to.throw('returned no duration')
+    expect(() => at({ freshFor: () => undefined as never })).to.throw('did not return a duration')
     const jittered = at({ freshFor: '1 min', jitter: 0.5 })
     expect(jittered).to.be.within(30_000, 60_000)
     expect(freshFromUseMs(compileFreshness({ freshFor: '1 min', jitter: 0.5 }), 'key')).to.equal(jittered)

@@ -71,15 +71,15 @@ function keysOf({ providers = {} }: StashConfig): string[] {
   return [
     'provider, endpoint and method count in every key',
     `so do of the request fields, where "keyedBy" does not list others: ${selectingFields.join(', ')}, and those that end in "version"`,
-    'callers are told apart by a digest of their credentials, which go by the usual names',
+    'callers are distinguished by a digest of their credentials, which are recognised by the usual names',
     ...Object.entries(providers).flatMap(([name, { secretQuery = [], secretHeaders = [], notSecret = [], caller }]) => {
       const own = [...secretQuery.map((parameter) => `?${parameter}`), ...secretHeaders]
       const parts = [
         ...(own.length > 0 ? [`also by ${own.join(', ')}`] : []),
         ...(notSecret.length > 0 ? [`not by ${notSecret.join(', ')}`] : []),
-        ...(caller ? ['and callers are told apart by what its "caller" function says'] : []),
+        ...(caller ? ['and its "caller" function identifies callers'] : []),
       ]
-      return parts.length > 0 ? [`credentials of ${name} go ${parts.join(', ')}`] : []
+      return parts.length > 0 ? [`credentials of ${name} are recognised ${parts.join(', ')}`] : []
     }),
   ]
 }

@@ -12,7 +12,7 @@ const furthest = 8e15
 /** The longest that a bucket can be, milliseconds. */
 const longestMs = 32 * 86_400_000
 
-/** A row of a ledger that anybody may have written, ready to be counted with; undefined where it is none. */
+/** A ledger row of unknown origin, parsed; undefined where it is not valid. */
 export function readableRow(row: LedgerRow): TallyRow | undefined {
   try {
     const { bucket, grain, lengthMs, mode, provider, endpoint, tally } = row
@@ -34,7 +34,7 @@ export function readableRow(row: LedgerRow): TallyRow | undefined {
 
 const knownNames = new Set<string>([...countNames, 'oldestStaleMs', 'notStored', 'units', 'ms', 'upMs', 'ageMs'])
 
-/** Whether something that anybody may have written is what was counted. */
+/** Whether a value of unknown origin is a valid tally. */
 export function isTally(tally: unknown): tally is TallyData {
   if (typeof tally !== 'object' || tally === null || Array.isArray(tally)) return false
   const { units } = tally as TallyData
@@ -60,7 +60,7 @@ function isCount(value: unknown): boolean {
   return typeof value === 'number' && value >= 0 && value < Number.POSITIVE_INFINITY
 }
 
-/** Whether facts that anybody may have written can be reckoned with. */
+/** Whether billing facts of unknown origin are valid, so that reports can compute with them. */
 export function areReadable(facts: BillingFacts): boolean {
   try {
     const { provider, endpoint, since, plan, price, quota, limits, rates } = facts
@@ -80,7 +80,7 @@ function isWeight(weight: unknown): boolean {
   return weight === undefined || (typeof weight === 'number' && weight > 0)
 }
 
-/** Whether a plan can be reckoned with: its currency, zone, period and every price in it. */
+/** Whether a plan is valid: its currency, zone, period and every price in it. */
 function isPlan(plan: PlanOptions, since: number): boolean {
   const { currency, zone = 'UTC', changes = [], prepaid } = plan
   if (!/^[A-Z]{3}$/.test(currency) || !isTimeZone(zone) || billingPeriod(plan, since).end <= since) return false

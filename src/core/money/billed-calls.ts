@@ -28,7 +28,7 @@ export function billedCalls({ notBilled = [] }: Pick<PlanOptions, 'notBilled'>, 
   return ways.reduce((sum, [names, calls]) => sum + (names.some((name) => notBilled.includes(name)) ? 0 : calls), 0)
 }
 
-/** Ways for a call to end, as far as bills tell them apart. */
+/** Ways for a call to end, as far as billing distinguishes them. */
 export type Ending = Exclude<UnbilledOutcome, 'failed'> | 'answered'
 
 /** What a call that ended so costs; undefined where no price of a single call is known or the plan does not bill it. */

@@ -12,7 +12,7 @@ export interface KeyOwner {
 
 /**
  * The key of an operation's call: its name and its arguments, as canonical JSON (RFC 8785) where they are plain data, else as text that
- * tells them apart as well. Arguments left out and arguments given as undefined at the end are the same. Throws `ARGUMENTS_UNKEYABLE`
+ * is different for different contents. Arguments left out and arguments given as undefined at the end are the same. Throws `ARGUMENTS_UNKEYABLE`
  * for what cannot be distinguished by what it holds.
  */
 export function argumentKey(owner: KeyOwner, args: readonly unknown[]): string {

@@ -18,7 +18,7 @@ export class InexactValue extends Error {
 export const deepest = 500
 
 /**
- * Text that tells any two values apart which hold different things: plain data, undefined, every number, bigint, `Date`, `Map`, `Set`,
+ * Text that differs for any two values with different contents: plain data, undefined, every number, bigint, `Date`, `Map`, `Set`,
  * typed arrays and `ArrayBuffer`. Objects with the same members in another order are the same; maps and sets are not, for whoever gets
  * them sees their order. Throws `InexactValue` for anything else: functions, symbols, promises, instances of classes, cycles, objects with
  * getters or hidden members, and what is nested deeper than `deepest`.

@@ -43,11 +43,11 @@ export function longestFreshMs(freshness: Freshness | undefined, others: readonl
   return freshness || longest > 0 ? longest : undefined
 }
 
-/** Until when an answer that came at `now` is fresh. Throws what a function of the configuration throws, or says that it gave no duration. */
+/** Until when an answer that came at `now` is fresh. Throws what a function of the configuration throws, and a `TypeError` if it does not return a duration. */
 export function freshUntilOf(freshness: Freshness, key: string, answer: AnswerFacts, now: number): number {
   if (freshness.kind === 'until') return nextPublication(freshness.timetable, now)
   const ms = freshness.kind === 'for' ? freshness.ms : durationMs(freshness.by(answer))
-  if (ms === undefined) throw new TypeError('its "freshFor" function returned no duration')
+  if (ms === undefined) throw new TypeError('its "freshFor" function did not return a duration')
   return now + jittered(ms, freshness.jitter, key)
 }
 
