@@ -147,6 +147,11 @@ const rows: Row[] = [
   // functions
   ['what a function says', { keyedBy: ({ url }) => url.searchParams.get('a') }, ['/t?a=1&b=1'], ['/t?b=2&a=1'], true],
   ['what a function says otherwise', { keyedBy: ({ url }) => ({ a: url.searchParams.get('a') }) }, ['/t?a=1'], ['/t?a=2'], false],
+  ...['token', 'sign', 'session'].map(
+    (name): Row => [`?${name}, which may be data, where answers are shared`, { shared: true }, [`/t?${name}=a`], [`/t?${name}=b`], false],
+  ),
+  ['a field that may be data', { shared: true }, ['/t', sending({ session: 'a' })], ['/t', sending({ session: 'b' })], false],
+  ['certain credentials where answers are shared', { shared: true }, ['/t?api_key=a', sending({ cookie: 'a' })], ['/t?api_key=b'], true],
   ['a query and none', {}, ['/t'], ['/t?'], false],
   ['an empty parameter', {}, ['/t?a'], ['/t?a&'], false],
   ['a parameter with and without a value', {}, ['/t?a'], ['/t?a='], false],

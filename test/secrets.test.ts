@@ -11,7 +11,7 @@ import { type EventName, openStash, type ProviderOptions } from 'stashen'
 import { fileJournal } from 'stashen/journal'
 import { logEvents, prometheusText, traceCalls } from 'stashen/observers'
 import { sqliteStore } from 'stashen/sqlite'
-import { credentialNames } from '../src/core/rules/credentials.js'
+import { ambiguousNames, credentialNames } from '../src/core/rules/credentials.js'
 import { selectingFields } from '../src/core/rules/keying.js'
 import { temporaryFolder } from './support/files.js'
 
@@ -161,7 +161,7 @@ describe('secrets', () => {
 
   it('are recognised by name, however it is spelt, and the list can be extended and reduced', async () => {
     const page = readFileSync('docs/keys.md', 'utf8')
-    for (const name of [...credentialNames, ...selectingFields]) expect(page).to.include(`\`${name}\``)
+    for (const name of [...credentialNames, ...ambiguousNames, ...selectingFields]) expect(page).to.include(`\`${name}\``)
     const warnings: string[] = []
     const asked: string[] = []
     const endpoints = {
@@ -226,6 +226,17 @@ describe('secrets', () => {
       ['2', 'forwarded'],
       ['1', 'hit'],
     ])
+    const page = async (query: string) => {
+      const response = await stash.fetch(`${base}/tides/2?${query}`, { headers: { authorization: 'Credential=pilot/now' } })
+      return [await response.text(), stash.outcomeOf(response)?.how]
+    }
+    expect([await page('token=one&X-Amz-Signature=s1'), await page('token=two&X-Amz-Signature=s2'), await page('token=one&sig=s3')]).to.eql(
+      [
+        ['3', 'forwarded'],
+        ['4', 'forwarded'],
+        ['3', 'hit'],
+      ],
+    )
     const { key } = await stash.explain(`${base}/tides/1`, { headers: { authorization: 'Credential=pilot/now' } })
     expect(key).to.match(/ caller:[0-9a-f]{64}$/)
     const nobody = await stash.fetch(`${base}/tides/1`)

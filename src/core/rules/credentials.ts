@@ -12,6 +12,9 @@ export interface CredentialOptions {
 export interface Credentials {
   isField(name: string): boolean
   isParameter(name: string): boolean
+  /** Whether it is certain, so that requests which differ in nothing else ask the same: not so for a name such as `key`, which may stand for data. */
+  isCertainField(name: string): boolean
+  isCertainParameter(name: string): boolean
   /** Whether a name is said to be that of no credential. */
   isCleared(name: string): boolean
 }
@@ -31,11 +34,55 @@ export const credentialNames = [
   ...['x-goog-signature', 'x-goog-credential', 'x-goog-iam-authorization-token'],
 ] as const
 
-const [plainNames, prefixes] = [new Set<string>(), [] as string[]]
-for (const name of credentialNames) {
-  if (name.endsWith('*')) prefixes.push(bare(name.slice(0, -1)))
-  else plainNames.add(bare(name))
+/** Those of `credentialNames` by which data go as well: a page token, the key of a record, a sign of the zodiac. */
+export const ambiguousNames = [
+  'auth',
+  'token',
+  'x-token',
+  'key',
+  'x-key',
+  'secret',
+  'credential',
+  'session',
+  'sid',
+  'sign',
+  'x-amz-*',
+  'oauth-*',
+]
+
+/** Those that a pattern among the ambiguous ones covers, and that are certain all the same: signatures, and what goes into them. */
+const certainNames = [
+  ...[
+    'x-amz-signature',
+    'x-amz-credential',
+    'x-amz-date',
+    'x-amz-algorithm',
+    'x-amz-expires',
+    'x-amz-signedheaders',
+    'x-amz-security-token',
+  ],
+  ...[
+    'x-amz-content-sha256',
+    'oauth-consumer-key',
+    'oauth-nonce',
+    'oauth-signature',
+    'oauth-signature-method',
+    'oauth-timestamp',
+    'oauth-token',
+  ],
+  'oauth-version',
+]
+
+type NameTest = (name: string) => boolean
+
+/** Tests names, bare, against a list in which `*` stands for anything. */
+function listTest(names: readonly string[]): NameTest {
+  const plain = new Set(names.map(bare))
+  const prefixes = names.filter((name) => name.endsWith('*')).map((name) => bare(name.slice(0, -1)))
+  return (name) => plain.has(name) || prefixes.some((prefix) => name.startsWith(prefix))
 }
+
+const [isUsual, isAmbiguous, isCertain] = [listTest(credentialNames), listTest(ambiguousNames), listTest(certainNames)]
 
 /** Names of fields that may carry credentials, whatever a provider calls them. */
 const suspicious = /auth|cookie|key|token|secret|sign|credential|passw|session/i
@@ -58,16 +105,20 @@ export const looksSecret = remembered((name) =>
 )
 
 export function compileCredentials({ secretQuery = [], secretHeaders = [], notSecret = [] }: CredentialOptions): Credentials {
-  const not = new Set(notSecret.map(bare))
-  return { isField: namesTest(secretHeaders, not), isParameter: namesTest(secretQuery, not), isCleared: (name) => not.has(bare(name)) }
-}
-
-function namesTest(own: readonly string[], not: ReadonlySet<string>): (name: string) => boolean {
-  const also = new Set(own.map(bare))
-  return remembered((name) => {
-    const text = bare(name)
-    return also.has(text) || (!not.has(text) && (plainNames.has(text) || prefixes.some((prefix) => text.startsWith(prefix))))
-  })
+  const not = listTest(notSecret)
+  const usual: NameTest = (name) => isUsual(name) && !not(name)
+  const sure: NameTest = (name) => usual(name) && (isCertain(name) || !isAmbiguous(name))
+  const either = (own: readonly string[], test: NameTest) => {
+    const isOwn = listTest(own)
+    return remembered((name) => isOwn(bare(name)) || test(bare(name)))
+  }
+  return {
+    isField: either(secretHeaders, usual),
+    isParameter: either(secretQuery, usual),
+    isCertainField: either(secretHeaders, sure),
+    isCertainParameter: either(secretQuery, sure),
+    isCleared: (name) => not(bare(name)),
+  }
 }
 
 /** Names whose test is remembered, at the most. */

@@ -86,15 +86,26 @@ function fieldParts(provider: CallerRule, keying: Keying, request: SentRequest):
 
 function callerPart(provider: CallerRule, { shared, per }: Keying, request: SentRequest, all: readonly Parameter[]): string {
   const parts = per ? ` per:${withoutSecrets(provider, request, JSON.stringify(textOf(per(request), 'per')))}` : ''
-  if (shared) return parts
-  if (provider.caller) return `${parts} caller:${digestOf(textOf(provider.caller(request), 'caller'))}`
-  const { credentials } = provider
+  const named = provider.caller && !shared ? ` caller:${digestOf(textOf(provider.caller(request), 'caller'))}` : ''
+  const secrets = secretsThatCount(provider, shared || provider.caller !== undefined, request, all)
+  return `${parts}${named}${secrets.length > 0 ? ` ${named === '' ? 'caller' : 'secrets'}:${digestOf(JSON.stringify(secrets))}` : ''}`
+}
+
+/** The credentials of a request by which it differs from others. Where these do not matter, what may be data by its name still does. */
+function secretsThatCount(
+  { credentials }: CallerRule,
+  onlyDoubtful: boolean,
+  { url, fields }: SentRequest,
+  all: readonly Parameter[],
+): string[] {
   const secrets: string[] = []
-  const { url } = request
-  if (url.href.includes('@') && (url.username !== '' || url.password !== '')) secrets.push(`@${url.username}:${url.password}`)
-  for (const { name, text } of all) if (credentials.isParameter(name)) secrets.push(`?${text}`)
-  for (const [name, value] of request.fields) if (credentials.isField(name)) secrets.push(`${name}: ${value}`)
-  return secrets.length > 0 ? `${parts} caller:${digestOf(JSON.stringify(secrets))}` : parts
+  if (!onlyDoubtful && url.href.includes('@') && (url.username !== '' || url.password !== ''))
+    secrets.push(`@${url.username}:${url.password}`)
+  for (const { name, text } of all)
+    if (credentials.isParameter(name) && !(onlyDoubtful && credentials.isCertainParameter(name))) secrets.push(`?${text}`)
+  for (const [name, value] of fields)
+    if (credentials.isField(name) && !(onlyDoubtful && credentials.isCertainField(name))) secrets.push(`${name}: ${value}`)
+  return secrets
 }
 
 function textOf(said: unknown, option: string): string {
