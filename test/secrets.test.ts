@@ -255,6 +255,7 @@ describe('secrets', () => {
       ['<https://a.example/next?api_key=mine-own&page=2>; rel=next', '<https://a.example/next?page=2>; rel=next'],
       ['<https://a.example/next?api_key=mine-own>; rel=next', '<https://a.example/next>; rel=next'],
       ['<https://a.example/next?token=page-of-answer>; rel=next', undefined],
+      ['<https://a.example/by/mine-own/next>; rel=next', undefined],
     ]
     for (const [i, [given, stored]] of rows.entries()) {
       link = given
@@ -266,6 +267,30 @@ describe('secrets', () => {
         stored === undefined ? [given, 'forwarded'] : [stored, 'hit'],
       )
       if (stored === undefined) expect(stash.outcomeOf(second)?.notStored).to.equal('secret')
+    }
+  })
+
+  it('that are words are not looked for in the words of an answer, and no field is altered by what it repeats', async () => {
+    const headers: Record<string, string> = {
+      'content-type': 'application/json',
+      'cache-control': 'private, max-age=60',
+      link: '</v1/application>; rel=next',
+      'x-kind': 'application of mine-own',
+      'x-plain': 'an application',
+      etag: '"mine-own"',
+    }
+    await using stash = await openStash({
+      fetch: async () => new Response('{}', { headers }),
+      providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+    })
+    for (const query of ['key=application', 'token=private&session=application', 'key=application&api_key=mine-own']) {
+      const url = `${base}/tides/${query.length}?${query}`
+      await stash.fetch(url)
+      const response = await stash.fetch(url)
+      expect(stash.outcomeOf(response)?.how, query).to.equal('hit')
+      const kept = Object.keys(headers).filter((name) => response.headers.get(name) !== null)
+      for (const name of kept) expect(response.headers.get(name), name).to.equal(headers[name])
+      expect(Object.keys(headers).filter((name) => !kept.includes(name))).to.eql(query.includes('mine-own') ? ['x-kind', 'etag'] : [])
     }
   })
 })

@@ -1,10 +1,26 @@
 import type { Credentials } from './credentials.js'
-import { mentions, redacted, type SecretsCarrier, secretsOf } from './secrets.js'
+import { mentions, redacted, type SecretsCarrier, secretsOf, secretText } from './secrets.js'
 
 type Fields = readonly (readonly [name: string, value: string])[]
 
 /** Names of fields of answers that hand out credentials. */
 const handedOut = /token|secret|passw|session|api-?key|^(proxy-)?authorization$/
+
+/** Fields whose values are words of HTTP: what of them is the same as a credential is so by accident. */
+const vocabulary = [
+  ...[
+    'content-type',
+    'content-encoding',
+    'content-language',
+    'content-length',
+    'cache-control',
+    'vary',
+    'date',
+    'expires',
+    'last-modified',
+  ],
+  ...['age', 'accept-ranges', 'allow', 'pragma', 'retry-after', 'content-range', 'content-disposition'],
+]
 
 /** Fields of answers by which a client goes on. */
 const links = ['location', 'link', 'refresh']
@@ -36,19 +52,29 @@ export class Redaction {
     return this.text(end < 0 ? url : url.slice(0, end))
   }
 
-  /** Fields of an answer as they are stored. */
+  /** Fields of an answer as they are stored: without those that hand out a credential or repeat one, which are never altered. */
   fields(fields: Fields): Fields {
-    return fields
-      .filter(([name]) => name === 'set-cookie' || !(handedOut.test(name) && this.#credentials.isField(name)))
-      .map(([name, value]) => [name, this.text(value)])
+    return fields.flatMap(([name, value]): [string, string][] => {
+      if (name === 'set-cookie' || vocabulary.includes(name)) return [[name, value]]
+      if (handedOut.test(name) && this.#credentials.isField(name)) return []
+      const kept = this.#withoutParameters(withoutUserinfo(value))
+      return mentions(kept, this.#known()) ? [] : [[name, kept]]
+    })
   }
 
-  /** Whether a link or a redirect among the fields of an answer goes by a credential that the request did not bring. */
+  /**
+   * Whether a link or a redirect among the fields of an answer would be another without a credential: one that the request did not bring, or that
+   * may be data, or that stands elsewhere than in a query.
+   */
   linksBySecret(fields: Fields): boolean {
     return fields.some(([name, value]) => {
-      if (!links.includes(name) || !value.includes('=')) return false
+      if (!links.includes(name)) return false
       const known = redacted(value, this.#known())
-      return this.#withoutParameters(known, '[secret]') !== known
+      const left = this.#withoutParameters(
+        known,
+        (parameter, text) => text !== secretText || !this.#credentials.isCertainParameter(parameter),
+      )
+      return left !== known || this.#withoutParameters(known).includes(secretText)
     })
   }
 
@@ -83,13 +109,13 @@ export class Redaction {
     return this.#secrets
   }
 
-  /** `but`: a value that is no credential. */
-  #withoutParameters(text: string, but?: string): string {
+  /** `leavesOut`: which of the parameters that are credentials; all of them by default. */
+  #withoutParameters(text: string, leavesOut = (_name: string, _value: string) => true): string {
     if (!text.includes('=')) return text
     const cleaned = text.replace(
       /([?&#])([^\s"'<>=?&#;,]+)=([^\s"'<>&#]*)(?=(&?))/g,
       (whole, before: string, name: string, value: string) =>
-        value !== but && this.#credentials.isParameter(decoded(name)) ? `${before}${dropped}` : whole,
+        this.#credentials.isParameter(decoded(name)) && leavesOut(decoded(name), value) ? `${before}${dropped}` : whole,
     )
     return cleaned === text ? text : tidy(cleaned)
   }

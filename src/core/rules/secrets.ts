@@ -17,25 +17,36 @@ export function secretsOf(credentials: Credentials, { url, fields }: SecretsCarr
     for (const form of [value, decoded(value), encoded(value)]) if (form.length >= least) found.add(form)
   }
   for (const [name, value] of fields) {
-    if (!credentials.isField(name)) continue
+    if (!credentials.isField(name) || (isPlain(value) && !credentials.isCertainField(name))) continue
     const [, token = value] = /^\S+\s+(.+)$/.exec(value) ?? [] // without the scheme, as of "Bearer"
     for (const whole of [value, token]) add(whole)
     for (const [, part = ''] of token.matchAll(/=\s*"?([^",;\s]+)/g)) add(part, shortestPart)
     const [, password = ''] = /^[^:]*:(.*)$/s.exec(/^basic\s/i.test(value) ? basicOf(token) : '') ?? []
     add(password)
   }
-  for (const { name, text } of sortedParameters(url)) if (credentials.isParameter(name)) add(text.slice(text.indexOf('=') + 1))
+  for (const { name, text } of sortedParameters(url)) {
+    const value = text.slice(text.indexOf('=') + 1)
+    if (credentials.isParameter(name) && (credentials.isCertainParameter(name) || !isPlain(value))) add(value)
+  }
   for (const part of [url.username, url.password]) add(part)
   return [...found].sort((a, b) => b.length - a.length)
+}
+
+/** Whether a value is a word or a number, which stands in other texts by accident: by a name that may be data, it is taken for that. */
+function isPlain(value: string): boolean {
+  return value.length < 20 && /^([a-z]+|\d+)$/i.test(value)
 }
 
 export function mentions(text: string, secrets: readonly string[]): boolean {
   return secrets.some((secret) => text.includes(secret))
 }
 
+/** What stands in texts for a credential. */
+export const secretText = '[secret]'
+
 /** A text with each credential in it replaced. */
 export function redacted(text: string, secrets: readonly string[]): string {
-  return secrets.reduce((rest, secret) => rest.replaceAll(secret, '[secret]'), text)
+  return secrets.reduce((rest, secret) => rest.replaceAll(secret, secretText), text)
 }
 
 function decoded(value: string): string {
