@@ -103,6 +103,64 @@ describe('hostile input', () => {
     for (const { args, code } of printed.slice(10)) expect(code, args.join(' ')).to.equal(2)
   })
 
+  it('bodies and heads of any shape have a key, are stored or not, and break no later call', async () => {
+    let head: Record<string, string> = {}
+    let body = '{}'
+    const baseUrl = 'https://tides.ebbline.example'
+    const endpoints = {
+      ask: { request: 'POST /ask', safe: true, freshFor: '1 hour' },
+      part: { request: 'POST /part', safe: true, freshFor: '1 hour', keyedBy: { body: ['/q'] } },
+      get: { request: 'GET /get/{id}', freshFor: '1 hour', failsWhen: { at: '/error' } },
+    } as const
+    await using stash = await openStash({
+      fetch: async () => new Response(body, { headers: head }),
+      warn() {},
+      providers: { ebbline: { baseUrl, endpoints } },
+    })
+    const how = async (path: string, init?: RequestInit) => {
+      const response = await stash.fetch(baseUrl + path, init)
+      await response.arrayBuffer()
+      return stash.outcomeOf(response)?.how
+    }
+    const deep = (open: string, close: string) => open.repeat(200_000) + close.repeat(200_000)
+    const bodies = [
+      JSON.stringify({ a: '\\"'.repeat(2_500_000) }),
+      JSON.stringify({ a: 'x'.repeat(5_000_000) }),
+      `{"a":"${'x'.repeat(5_000_000)}`,
+      deep('[', ']'),
+      deep('{"q":', '}').replace('}', '1}'),
+      `[${'1.5,'.repeat(100_000)}1]`,
+      '1'.repeat(1_000_000),
+      '[1e999999999999]',
+    ]
+    for (const [i, one] of bodies.entries())
+      for (const path of ['/ask', '/part']) {
+        const ask = (text: string) => how(path, { method: 'POST', body: text, headers: { 'content-type': 'application/json' } })
+        const first = await ask(one)
+        if (path === '/ask') expect(first, `${i}`).to.equal('forwarded') // by a part that is nowhere in them, several are the same
+        expect([await ask(one), await ask(`"${one}`)], `${path} ${i}`).to.eql(['hit', 'forwarded'])
+      }
+    const many = (count: number, one: (i: number) => string) => Array.from({ length: count }, (_, i) => one(i)).join(', ')
+    const heads: [head: Record<string, string>, stored: boolean][] = [
+      [{ vary: many(1_000, (i) => `x-${i}`) }, true],
+      [Object.fromEntries(Array.from({ length: 10_000 }, (_, i) => [`x-f${i}`, `v?a=b&token=${i}`])), true],
+      [{ ratelimit: many(400, (i) => `"l${i}";r=1000;t=60`) }, true],
+      [{ link: many(3_000, () => `<https://a.example/?token=${'a'.repeat(50)}>; rel=next`) }, false],
+      [{ 'x-a': '?'.repeat(200_000), 'x-b': '&a'.repeat(100_000), 'x-c': '://'.repeat(60_000), 'x-d': '?a='.repeat(60_000) }, true],
+    ]
+    for (const [i, [fields, stored]] of heads.entries()) {
+      head = fields
+      const headers = { authorization: `Bearer ${'a=b,'.repeat(16_000)}` }
+      expect([await how(`/get/${i}`, { headers }), await how(`/get/${i}`, { headers })], `head ${i}`).to.eql([
+        'forwarded',
+        stored ? 'hit' : 'forwarded',
+      ])
+    }
+    head = { 'content-type': 'application/json' }
+    body = deep('[', ']')
+    expect([await how('/get/deep'), await how('/get/deep')]).to.eql(['forwarded', 'hit'])
+  })
+
   it('rows of a ledger that cannot be read are left out of reports and counted, and all others reported', async () => {
     const path = file('bad-rows.db')
     const plan = { currency: 'EUR', perCall: '0.5' }

@@ -11,17 +11,42 @@ export function exactJson(text: string): { readonly is: unknown } | undefined {
   } catch {
     return undefined
   }
-  let names = 0
-  for (const [token, after] of text.matchAll(/"(?:[^"\\]|\\.)*"(\s*:)?|-?\d[\d.eE+-]*/g)) {
-    if (after !== undefined) names++
-    else if (!token.startsWith('"') && !isExact(token)) return undefined
-  }
-  return names === membersOf(is) ? { is } : undefined
+  const names = namesIn(text)
+  return names !== undefined && names === membersOf(is) ? { is } : undefined
 }
+
+/** How many names of members stand in JSON text; undefined where a number does that a double does not hold. */
+function namesIn(text: string): number | undefined {
+  const token = /"|-?\d[\d.eE+-]*/g
+  const nameEnd = /\s*:/y
+  let names = 0
+  for (let found = token.exec(text); found; found = token.exec(text)) {
+    if (found[0] !== '"') {
+      if (!isExact(found[0])) return undefined
+      continue
+    }
+    token.lastIndex = nameEnd.lastIndex = endOfString(text, token.lastIndex)
+    if (nameEnd.test(text)) names++
+  }
+  return names
+}
+
+/** Where a JSON string ends whose contents begin at `from`: behind the next quote with an even number of backslashes before it. */
+function endOfString(text: string, from: number): number {
+  for (let quote = text.indexOf('"', from); quote >= 0; quote = text.indexOf('"', quote + 1)) {
+    let first = quote
+    while (first > from && text[first - 1] === '\\') first--
+    if ((quote - first) % 2 === 0) return quote + 1
+  }
+  return text.length
+}
+
+/** Decimals of so many digits a double gives back as they were (IEEE 754, binary64). */
+const digitsHeld = 15
 
 /** Whether a double holds a number as it is written, but for zeros that say nothing. */
 function isExact(number: string): boolean {
-  if (/^-?(0|[1-9]\d{0,14})$/.test(number)) return number !== '-0'
+  if (number.length <= digitsHeld && !/[eE]/.test(number)) return !number.startsWith('-') || Number(number) !== 0
   if (number.length > 400) return false
   const held = Number(number)
   try {
