@@ -311,6 +311,61 @@ describe('stash.operation', () => {
       for (const wrong of [() => find.calling(options as never), () => stash.calling(options as never)]) expect(wrong).to.throw(words)
     expect(calls).to.equal(8)
   })
+
+  it('calls once each for those who ask at once for what cannot be stored, all at the same time', async () => {
+    class Vessel {}
+    let [calls, under, most] = [0, 0, 0]
+    await using stash = await openStash({ warn() {} })
+    const find = stash.operation(
+      'skerrylight.find',
+      async () => {
+        calls++
+        most = Math.max(most, ++under)
+        await new Promise((done) => setTimeout(done, 5))
+        under--
+        return new Vessel()
+      },
+      rule,
+    )
+    const once = () => Promise.all(Array.from({ length: 20 }, () => find()))
+    expect(new Set(await once()).size, 'nobody gets the instance of another').to.equal(20)
+    expect([calls, most], 'the first alone, for nothing was known yet').to.eql([20, 19])
+    most = 0
+    await once()
+    expect([calls, most]).to.eql([40, 20])
+  })
+
+  it('takes no promise for an answer of yes or no', async () => {
+    const warnings: string[] = []
+    const later = (async () => false) as never
+    const baseUrl = 'https://tides.ebbline.example'
+    const get = (path: string, more: object) => ({ request: `GET ${path}`, freshFor: '1 min', ...more }) as const
+    await using stash = await openStash({
+      warn: (message) => void warnings.push(message),
+      fetch: async () => new Response('{}'),
+      providers: {
+        ebbline: {
+          baseUrl,
+          endpoints: {
+            a: get('/a', { reuse: { exceptRequest: later } }),
+            b: get('/b', { reuse: { exceptAnswer: later } }),
+            c: get('/c', { failsWhen: later }),
+            d: get('/d', { per: later }),
+          },
+        },
+      },
+    })
+    let calls = 0
+    const find = stash.operation('skerrylight.find', async () => ++calls, { ...rule, exceptArguments: later })
+    expect([await find(), await find()]).to.eql([1, 2])
+    for (const path of ['/a', '/b', '/c', '/d']) expect((await stash.fetch(baseUrl + path)).status, path).to.equal(200)
+    expect(warnings).to.have.length(5)
+    for (const option of ['exceptArguments', 'exceptRequest', 'exceptAnswer', 'failsWhen'])
+      expect(
+        warnings.some((one) => one.includes(`its "${option}" function returned a promise`)),
+        option,
+      ).to.equal(true)
+  })
 })
 
 /** Without -0 and names that JSON itself would change. */

@@ -2,6 +2,7 @@ import { type Exchange, initialAgeMs } from '../http/age.js'
 import { type Fields, fieldValue, type LifetimeSource } from '../http/stored-head.js'
 import { type Audience, type UpstreamDirectives, upstreamDirectives } from '../http/upstream-directives.js'
 import { type AnswerFacts, type Freshness, freshUntilOf } from '../rules/freshness.js'
+import { yesOrNo } from '../rules/yes-or-no.js'
 import type { StoredTimes } from './entry-times.js'
 
 /** Why an answer was not stored. */
@@ -88,7 +89,7 @@ export function resultOfStatus(status: number, failures?: ReadonlySet<number>): 
 
 /** How the value of an operation that came at `now` is kept. Throws what a function of the rule throws. */
 export function keepValue(rule: KeepRule, key: string, value: AnswerFacts, now: number): Keeping | NotKept {
-  if (rule.exceptAnswer?.(value)) return 'excepted'
+  if (yesOrNo(rule.exceptAnswer?.(value), 'exceptAnswer')) return 'excepted'
   const freshUntil = rule.freshness && freshUntilOf(rule.freshness, key, value, now)
   return freshUntil === undefined ? 'no-freshness' : byRule(rule, freshUntil, now, now)
 }
@@ -104,7 +105,7 @@ export function keepAnswer(rule: KeepRule, key: string, answer: AnswerFacts, htt
   if (vary === '*') return 'varies'
   if (http.linksBySecret) return 'secret'
   if (rule.freshForStatus.get(status) === 'never') return 'status'
-  if (rule.exceptAnswer?.(answer)) return 'excepted'
+  if (yesOrNo(rule.exceptAnswer?.(answer), 'exceptAnswer')) return 'excepted'
   const bornAt = answeredAt - initialAgeMs(http.arrived, http)
   const ruled = ruledUntil(rule, key, answer, http)
   if (rule.trust === 'rule') return ruled === undefined ? 'status' : worthKeeping(byRule(rule, ruled, answeredAt, bornAt), http)

@@ -1,5 +1,6 @@
 import type { AnswerFacts } from './freshness.js'
 import { atPointer } from './json-pointer.js'
+import { yesOrNo } from './yes-or-no.js'
 
 /** Answers that look fine but are not. */
 export type FailureOptions =
@@ -21,7 +22,7 @@ export interface FailureRule {
 }
 
 export function compileFailure(options: FailureOptions = {}): FailureRule {
-  if (typeof options === 'function') return { statuses: new Set(), test: options }
+  if (typeof options === 'function') return { statuses: new Set(), test: (answer) => yesOrNo(options(answer), 'failsWhen') }
   const { statuses = [], at, is } = options
   return { statuses: new Set(statuses), test: at === undefined ? undefined : (answer) => says(answer, at, is) }
 }

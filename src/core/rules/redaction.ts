@@ -81,7 +81,7 @@ export class Redaction {
   /** The error, without credentials in its text or in those of its causes; the same object where that can be changed. */
   error(error: unknown, depth = 0): unknown {
     if (typeof error === 'string') return this.text(error)
-    if (!(error instanceof Error) || depth > deepest) return error
+    if (typeof error !== 'object' || error === null || depth > deepest) return error
     try {
       this.#clean(error, depth)
       return error
@@ -90,7 +90,7 @@ export class Redaction {
     }
   }
 
-  #clean(error: Error & { errors?: unknown }, depth: number): void {
+  #clean(error: { cause?: unknown; errors?: unknown }, depth: number): void {
     for (const name of ['message', 'stack', 'url', 'href', 'input'] as const) {
       const text: unknown = (error as unknown as Record<string, unknown>)[name]
       if (typeof text !== 'string') continue

@@ -133,7 +133,8 @@ export class CallRunner {
     if ('answer' in fetched) {
       const other = joined ? this.#otherCall(forwarding, landed, fetched) : undefined
       if (other) return this.#forward(other)
-      if (!joined) this.#parts.inFlight.isShared(found.key, isShareable(call, landed, fetched, this.#parts.clock.now()))
+      const isForAll = isShareable(call, landed, fetched, this.#parts.clock.now()) && call.form.canJoin(fetched.answer)
+      if (!joined) this.#parts.inFlight.isShared(found.key, isForAll)
     }
     if (fetched.result === 'withheld') return this.#failOver(forwarding, { error: fetched.error, failure: fetched.failure })
     const status = 'status' in fetched ? fetched.status : undefined
@@ -154,8 +155,8 @@ export class CallRunner {
     const { caller, found, decision } = forwarding
     const { call } = caller
     const isMine = isFor(call, place, fetched)
-    const mayShare = isShareable(call, { place }, fetched, this.#parts.clock.now())
-    if (isMine && mayShare && call.form.canJoin(fetched.answer)) return undefined
+    const mayShare = isShareable(call, { place }, fetched, this.#parts.clock.now()) && call.form.canJoin(fetched.answer)
+    if (isMine && mayShare) return undefined
     const { vary } = fetched
     const variant = !isMine && vary && vary !== '*' ? call.variantKey(place.base, vary) : undefined
     const isAlone = !mayShare || (!isMine && (variant === undefined || variant === found.key))

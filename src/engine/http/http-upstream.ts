@@ -176,7 +176,7 @@ function judgedBody(call: UpstreamRequest, answer: CompleteAnswer, http: HttpExc
   const isWhole = status >= 200 && status < 300 && status !== 206 && method !== 'HEAD'
   if (isWhole && endpoint.mode !== 'measure' && endpoint.isTended) {
     if (isBrokenJson(fieldValue(fields, 'content-type'), answer.body)) return { amiss: amiss(endpoint, 'calls itself JSON and is not') }
-    if (test && says(test, factsOf(http, answer.body))) return { amiss: amiss(endpoint, 'says that it failed, by "failsWhen"') }
+    if (test && says(call, test, factsOf(http, answer.body))) return { amiss: amiss(endpoint, 'says that it failed, by "failsWhen"') }
   }
   return { kept: keptForm(call, answer, http) }
 }
@@ -185,11 +185,12 @@ function amiss({ provider, name }: RequestEndpoint, what: string): Error {
   return new Error(`the answer of ${provider}.${name} ${what}`)
 }
 
-/** A function of the configuration that fails says nothing: the answer counts as it is. */
-function says(test: (answer: AnswerFacts) => boolean, facts: AnswerFacts): boolean {
+/** Whether a rule says that an answer failed; where its function fails itself, the answer counts as a good one. */
+function says({ endpoint, trouble }: UpstreamRequest, test: (answer: AnswerFacts) => boolean, facts: AnswerFacts): boolean {
   try {
     return test(facts)
-  } catch {
+  } catch (error) {
+    trouble(`"failsWhen" of ${endpoint.provider}.${endpoint.name} fails, its answers count as good ones`, error)
     return false
   }
 }

@@ -8,6 +8,7 @@ import type { SentRequest } from '../../core/rules/keying.js'
 import type { Mode } from '../../core/rules/mode.js'
 import { Redaction } from '../../core/rules/redaction.js'
 import { requestKey } from '../../core/rules/request-key.js'
+import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
 import { CredentialNotices } from './credential-notices.js'
@@ -88,7 +89,7 @@ export class CallPreparation {
     try {
       this.#notices.look(provider, endpoint, request)
       const key = requestKey(provider, endpoint.keying, request)
-      const excepted = endpoint.exceptRequest?.(request) ?? false
+      const excepted = yesOrNo(endpoint.exceptRequest?.(request), 'exceptRequest')
       this.#functions.fine()
       return { key, excepted }
     } catch (cause) {

@@ -7,6 +7,7 @@ import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { explained } from '../answer/explained.js'
 import { type CallTerms, termsOf } from '../call/call.js'
@@ -94,7 +95,7 @@ export function wrapOperation<F extends AsyncFunction>(
 
   function isExcepted(args: Parameters<F>): boolean {
     try {
-      const is = exceptArguments?.(...args) ?? false
+      const is = yesOrNo(exceptArguments?.(...args), 'exceptArguments')
       if (exceptArguments) functions.fine()
       return is
     } catch (error) {
