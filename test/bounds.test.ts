@@ -308,26 +308,14 @@ describe('bounds of time', () => {
 
   it('a call counts in a limit from its begin, and from its end for the length of a window, to the millisecond', () => {
     type Step = ['begins' | 'ends' | 'lasts', at: number]
+    // biome-ignore format: a row a line
     const rows: [
       name: string,
       options: Parameters<typeof compileLimit>[0],
       steps: Step[],
       rooms: [at: number, room: number, again?: number][],
     ][] = [
-      [
-        'rolling',
-        { calls: 3, per: 'second' },
-        [
-          ['begins', 0],
-          ['ends', 100],
-        ],
-        [
-          [0, 2],
-          [100, 2],
-          [1_099, 2],
-          [1_100, 3],
-        ],
-      ],
+      ['rolling', { calls: 3, per: 'second' }, [['begins', 0], ['ends', 100]], [[0, 2], [100, 2], [1_099, 2], [1_100, 3]]],
       [
         'two ended',
         { calls: 2, per: 'second' },
@@ -357,19 +345,7 @@ describe('bounds of time', () => {
           [10_000, 1],
         ],
       ],
-      [
-        'fixed',
-        { calls: 3, per: 'second', window: 'fixed' },
-        [
-          ['begins', 0],
-          ['ends', 100],
-        ],
-        [
-          [100, 2],
-          [1_099, 2],
-          [1_100, 3],
-        ],
-      ],
+      ['fixed', { calls: 3, per: 'second', window: 'fixed' }, [['begins', 0], ['ends', 100]], [[100, 2], [1_099, 2], [1_100, 3]]],
       [
         'fixed, ended past it',
         { calls: 3, per: 'second', window: 'fixed' },
@@ -387,18 +363,7 @@ describe('bounds of time', () => {
           [2_050, 3],
         ],
       ],
-      [
-        'aligned',
-        { calls: 3, per: 'second', window: 'aligned' },
-        [
-          ['begins', 0],
-          ['ends', 100],
-        ],
-        [
-          [999, 2],
-          [1_000, 3],
-        ],
-      ],
+      ['aligned', { calls: 3, per: 'second', window: 'aligned' }, [['begins', 0], ['ends', 100]], [[999, 2], [1_000, 3]]],
       [
         'aligned, over its end',
         { calls: 1, per: 'second', window: 'aligned' },
@@ -430,25 +395,8 @@ describe('bounds of time', () => {
           [9_000, 2],
         ],
       ],
-      [
-        'at once',
-        { atOnce: 1 },
-        [['begins', 0]],
-        [
-          [0, 0, 9_000],
-          [8_999, 0, 9_000],
-          [9_000, 1],
-        ],
-      ],
-      [
-        'at once, ended',
-        { atOnce: 1 },
-        [
-          ['begins', 0],
-          ['ends', 100],
-        ],
-        [[100, 1]],
-      ],
+      ['at once', { atOnce: 1 }, [['begins', 0]], [[0, 0, 9_000], [8_999, 0, 9_000], [9_000, 1]]],
+      ['at once, ended', { atOnce: 1 }, [['begins', 0], ['ends', 100]], [[100, 1]]],
       [
         'takes longer',
         { calls: 1, per: 'second' },

@@ -117,15 +117,9 @@ describe('a clock that is changed', () => {
     it(`lets ${what} through no more than it has in any true day, whichever way it is changed`, () => {
       const midnight = Date.parse('2026-07-01T00:00Z')
       /** Moments by the wrong clock, with the true ones, in the order in which they happen; so many calls are wanted at each. */
+      // biome-ignore format: a row a line
       const histories: [name: string, moments: [wrong: number, true_: number, wanted: number][]][] = [
-        [
-          'a year forward and back',
-          [
-            [noon, noon, 4],
-            [noon + 365 * day, noon + minute, 3],
-            [noon + 2 * minute, noon + 2 * minute, 99],
-          ],
-        ],
+        ['a year forward and back', [[noon, noon, 4], [noon + 365 * day, noon + minute, 3], [noon + 2 * minute, noon + 2 * minute, 99]]],
         [
           'an hour back over midnight',
           [
@@ -135,13 +129,7 @@ describe('a clock that is changed', () => {
             [midnight + 10 * minute, midnight + 70 * minute, 99],
           ],
         ],
-        [
-          'an hour back within the day',
-          [
-            [noon, noon, 4],
-            [noon - hour, noon + minute, 99],
-          ],
-        ],
+        ['an hour back within the day', [[noon, noon, 4], [noon - hour, noon + minute, 99]]],
       ]
       for (const [name, moments] of histories) {
         let known: ProviderState = nothingKnown

@@ -14,6 +14,7 @@ function ebbline(provider: object): unknown {
 }
 
 /** Wrong configurations, and the faults expected of each: path, and words of the message. */
+// biome-ignore format: a row a line
 const wrong: [name: string, config: unknown, faults: [path: string, ...words: string[]][]][] = [
   ['a misspelt duration', ebbline({ timeout: '1 fortnite' }), [['providers.ebbline.timeout', '"1 fortnite"', '"30 s"']]],
   [
@@ -278,14 +279,7 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
       ['providers.ebbline.quota.zone', '"Europe/Kelpmouth"'],
     ],
   ],
-  [
-    'a mode and a store that are none',
-    { mode: 'fast', store: './x.db' },
-    [
-      ['store', 'sqliteStore'],
-      ['mode', '"fast"', '"reuse"'],
-    ],
-  ],
+  ['a mode and a store that are none', { mode: 'fast', store: './x.db' }, [['store', 'sqliteStore'], ['mode', '"fast"', '"reuse"']]],
   ['a name with a dot', { providers: { 'a.b': {} } }, [['providers.a.b', 'a name']]],
   ['a configuration that is none', 'x.yaml', [['']]],
 ]

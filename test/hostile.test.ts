@@ -13,19 +13,10 @@ import { noon } from './support/upstream.js'
 const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
 
 /** Names that a foreign file may hold. */
+// biome-ignore format: many words a line
 const names = [
-  '\u001b[31mred\u001b[0m',
-  '\u001b]0;title\u0007',
-  '\u202Egnp.exe',
-  'two\nlines\r',
-  '\u009b5m',
-  '\u200bnothing',
-  '=1+1',
-  '@SUM(A1)',
-  '-2+3',
-  '+4',
-  '|`*_<b>',
-  '\u{e0041}',
+  '\u001b[31mred\u001b[0m', '\u001b]0;title\u0007', '\u202Egnp.exe', 'two\nlines\r', '\u009b5m', '\u200bnothing', '=1+1', '@SUM(A1)',
+  '-2+3', '+4', '|`*_<b>', '\u{e0041}'
 ]
 
 /** What a terminal, a page or a spreadsheet would obey. */
@@ -75,16 +66,13 @@ describe('hostile input', () => {
     }
     writeFileSync(file('foreign.jsonl'), `${JSON.stringify(line)}\n`)
     const from = ['--store', path]
+    // biome-ignore format: many words a line
     const printed = [
       ...['text', 'md', 'csv', 'html', 'json'].map((format) => ['report', ...from, '--format', format]),
-      ['report', ...from, '--by', 'key', '--journal', file('foreign.jsonl')],
-      ['report', ...from, '--by', 'hour'],
-      ['report', ...from, '--compare', '2000-01-01..2020-01-01', '2020-01-01..2100-01-01'],
-      ['status', ...from],
-      ['status', ...from, '--json'],
-      ['report', '--store', file(`none${names[0]}`)],
-      ['report', ...from, '--since', names[0] as string],
-      [names[2] as string],
+      ['report', ...from, '--by', 'key', '--journal', file('foreign.jsonl')], ['report', ...from, '--by', 'hour'],
+      ['report', ...from, '--compare', '2000-01-01..2020-01-01', '2020-01-01..2100-01-01'], ['status', ...from],
+      ['status', ...from, '--json'], ['report', '--store', file(`none${names[0]}`)], ['report', ...from, '--since', names[0] as string],
+      [names[2] as string]
     ].map((args) => ({ args, ...stashen(...args) }))
     for (const { args, stdout, stderr } of printed) {
       const [found] = obeyed.exec(stdout.replaceAll('\r\n', '\n') + stderr) ?? []
@@ -123,15 +111,10 @@ describe('hostile input', () => {
       return stash.outcomeOf(response)?.how
     }
     const deep = (open: string, close: string) => open.repeat(200_000) + close.repeat(200_000)
+    // biome-ignore format: many words a line
     const bodies = [
-      JSON.stringify({ a: '\\"'.repeat(2_500_000) }),
-      JSON.stringify({ a: 'x'.repeat(5_000_000) }),
-      `{"a":"${'x'.repeat(5_000_000)}`,
-      deep('[', ']'),
-      deep('{"q":', '}').replace('}', '1}'),
-      `[${'1.5,'.repeat(100_000)}1]`,
-      '1'.repeat(1_000_000),
-      '[1e999999999999]',
+      JSON.stringify({ a: '\\"'.repeat(2_500_000) }), JSON.stringify({ a: 'x'.repeat(5_000_000) }), `{"a":"${'x'.repeat(5_000_000)}`,
+      deep('[', ']'), deep('{"q":', '}').replace('}', '1}'), `[${'1.5,'.repeat(100_000)}1]`, '1'.repeat(1_000_000), '[1e999999999999]'
     ]
     for (const [i, one] of bodies.entries())
       for (const path of ['/ask', '/part']) {
@@ -174,19 +157,10 @@ describe('hostile input', () => {
     expect(good.totals.with).to.deep.include({ asked: 3, money: [{ currency: 'EUR', amount: '1.5' }] })
     const driver = openDriver(path)
     const [{ bucket, length }] = driver.prepare('SELECT bucket, length FROM ledger').all() as [{ bucket: number; length: number }]
+    // biome-ignore format: many words a line
     const tallies = [
-      '',
-      '{',
-      'null',
-      '[]',
-      '1',
-      '{"hit":"many"}',
-      '{"hit":-1}',
-      '{"merge":1}',
-      '{"toJSON":1}',
-      '{"units":{"made":[]}}',
-      '{"ms":5}',
-      '{"ms":"x"}',
+      '', '{', 'null', '[]', '1', '{"hit":"many"}', '{"hit":-1}', '{"merge":1}', '{"toJSON":1}', '{"units":{"made":[]}}', '{"ms":5}',
+      '{"ms":"x"}'
     ]
     const insert = driver.prepare(
       'INSERT INTO ledger (detail, grain, bucket, mode, provider, endpoint, length, tally) VALUES (0, ?, ?, ?, ?, ?, ?, ?)',

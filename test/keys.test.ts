@@ -224,13 +224,8 @@ describe('keys', () => {
         answers.push([((await (await stash.fetch(`${base}/t`)).json()) as { n: number }).n, await find()])
         await stash.close()
       }
-      expect(answers).to.eql([
-        [1, 0],
-        [2, 1],
-        [3, 2],
-        [2, 1],
-        [1, 0],
-      ])
+      // biome-ignore format: a row a line
+      expect(answers).to.eql([[1, 0], [2, 1], [3, 2], [2, 1], [1, 0]])
       expect(received).to.have.length(3)
     }))
 

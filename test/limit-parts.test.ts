@@ -31,12 +31,8 @@ describe('parts of limits', () => {
     const call = (id: number, weight = 1, own = '0'): CallsUnderWay => [id, 1, weight, own]
     let all: readonly CallsUnderWay[] = []
     for (const one of [call(10), call(10), call(10, 2), call(10, 1, '5'), call(20)]) all = withCall(all, one)
-    expect(all).to.eql([
-      [10, 2, 1, '0'],
-      [10, 1, 2, '0'],
-      [10, 1, 1, '5'],
-      [20, 1, 1, '0'],
-    ])
+    // biome-ignore format: a row a line
+    expect(all).to.eql([[10, 2, 1, '0'], [10, 1, 2, '0'], [10, 1, 1, '5'], [20, 1, 1, '0']])
     expect(withoutCall(all, call(10))?.[0]).to.eql([10, 1, 1, '0'])
     expect(withoutCall(all, call(10, 2))).to.eql([all[0], all[2], all[3]])
     for (const unknown of [call(11), call(10, 3), call(10, 1, '6')]) {
@@ -50,17 +46,13 @@ describe('parts of limits', () => {
   })
 
   it('the highest price of a call is that of its dearest place in any plan', () => {
+    // biome-ignore format: many words a line
     const rows: [terms: Parameters<typeof highestPrice>[0], weight: number, price: string][] = [
-      [[], 1, '0'],
-      [[{}], 1, '0'],
-      [[{ perCall: '0.01' }], 3, '0.03'],
-      [[{ perCall: '0.01' }, { perCall: '0.02' }], 1, '0.02'],
+      [[], 1, '0'], [[{}], 1, '0'], [[{ perCall: '0.01' }], 3, '0.03'], [[{ perCall: '0.01' }, { perCall: '0.02' }], 1, '0.02'],
       [[{ perCall: '0.02' }, { perCall: '0.01' }], 1, '0.02'],
-      [[{ tiers: [{ upTo: 10, perCall: '0.05' }, { perCall: '0.03' }] }], 2, '0.1'],
-      [[{ packages: { of: 100, price: '5' } }], 1, '5'],
-      [[{ packages: { of: 100, price: '5' } }], 100, '5'],
-      [[{ packages: { of: 100, price: '5' } }], 101, '10'],
-      [[{ perCall: '6', packages: { of: 100, price: '5' } }], 1, '6'],
+      [[{ tiers: [{ upTo: 10, perCall: '0.05' }, { perCall: '0.03' }] }], 2, '0.1'], [[{ packages: { of: 100, price: '5' } }], 1, '5'],
+      [[{ packages: { of: 100, price: '5' } }], 100, '5'], [[{ packages: { of: 100, price: '5' } }], 101, '10'],
+      [[{ perCall: '6', packages: { of: 100, price: '5' } }], 1, '6']
     ]
     for (const [terms, weight, price] of rows) expect(highestPrice(terms, weight).toFixed(), JSON.stringify(terms)).to.equal(price)
   })
@@ -161,17 +153,12 @@ describe('parts of limits', () => {
     expect(fail(fail(first, 10, 20), 20, 30)).to.eql({ failures: 3, at: 30, until: 3_030 })
     expect(afterFailure(undefined, { firstMs: 0, upToMs: 9 }, { began: 0, now: 1, random: 0 })).to.equal(undefined)
     const trying = { failures: 1, at: 0, until: 1_000, trialUntil: 1_500 }
+    // biome-ignore format: many words a line
     const rows: [holdOff: HoldOff | undefined, now: number, until: number | undefined][] = [
-      [undefined, 0, undefined],
-      [{ ...trying, trialUntil: undefined }, 999, 1_000],
-      [{ ...trying, trialUntil: undefined }, 1_000, undefined],
-      [trying, 1_000, 1_500],
-      [trying, 1_499, 1_500],
-      [trying, 1_500, undefined],
-      [{ failures: 1, at: 0, until: 3_000 }, 0, 3_000],
-      [{ failures: 1, at: 0, until: 3_001 }, 0, undefined],
-      [{ ...trying, until: 0, trialUntil: 2_000 }, 0, 2_000],
-      [{ ...trying, until: 0, trialUntil: 2_001 }, 0, undefined],
+      [undefined, 0, undefined], [{ ...trying, trialUntil: undefined }, 999, 1_000],
+      [{ ...trying, trialUntil: undefined }, 1_000, undefined], [trying, 1_000, 1_500], [trying, 1_499, 1_500], [trying, 1_500, undefined],
+      [{ failures: 1, at: 0, until: 3_000 }, 0, 3_000], [{ failures: 1, at: 0, until: 3_001 }, 0, undefined],
+      [{ ...trying, until: 0, trialUntil: 2_000 }, 0, 2_000], [{ ...trying, until: 0, trialUntil: 2_001 }, 0, undefined]
     ]
     for (const [holdOff, now, until] of rows)
       expect(heldOffUntil(holdOff, rule, now, 2_000), JSON.stringify([holdOff, now])).to.equal(until)
@@ -222,16 +209,11 @@ describe('parts of limits', () => {
         notBefore === undefined ? undefined : notBefore - noon,
       ]
     }
+    // biome-ignore format: a row a line
     const rows: [fields: Record<string, string>, limits: unknown[], notBefore?: number][] = [
       [{ ratelimit: '"a";r=5;t=10' }, [['a', 5, 10_000, undefined]]],
       [{ ratelimit: '"a";r=5;t=10', 'ratelimit-policy': '"a";q=50, "b";q=7' }, [['a', 5, 10_000, 50]]],
-      [
-        { ratelimit: '"a";r=5;t=10, "b";r=0;t=1' },
-        [
-          ['a', 5, 10_000, undefined],
-          ['b', 0, 1_000, undefined],
-        ],
-      ],
+      [{ ratelimit: '"a";r=5;t=10, "b";r=0;t=1' }, [['a', 5, 10_000, undefined], ['b', 0, 1_000, undefined]]],
       [{ ratelimit: '"a";r=5' }, []],
       [{ ratelimit: '"a";t=5' }, []],
       [{ ratelimit: '"a";r=5;t=0' }, []],

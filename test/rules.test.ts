@@ -24,23 +24,12 @@ const answer = (json: unknown, fields: Record<string, string> = {}) => ({
 
 describe('rules, each by itself', () => {
   it('a template is a method, a path with whole segments, and fixed query values', () => {
+    // biome-ignore format: many words a line
     const rows: [text: string, isOne: boolean][] = [
-      ['GET /', true],
-      ['GET /tides/{day}', true],
-      ['GET /tides/*', true],
-      ['POST /graphql?op=tides&n=1', true],
-      ['GET /*/tides', false],
-      ['GET /tides/{day', false],
-      ['GET /tides/a{day}', false],
-      ['GET /tides/a*', false],
-      ['GET tides', false],
-      ['get /tides', false],
-      ['GET  /tides', false],
-      ['GET /tides?', false],
-      ['GET /tides#now', false],
-      [' GET /tides', false],
-      ['GET /tides ', false],
-      ['GET /ti des', false],
+      ['GET /', true], ['GET /tides/{day}', true], ['GET /tides/*', true], ['POST /graphql?op=tides&n=1', true], ['GET /*/tides', false],
+      ['GET /tides/{day', false], ['GET /tides/a{day}', false], ['GET /tides/a*', false], ['GET tides', false], ['get /tides', false],
+      ['GET  /tides', false], ['GET /tides?', false], ['GET /tides#now', false], [' GET /tides', false], ['GET /tides ', false],
+      ['GET /ti des', false]
     ]
     for (const [text, isOne] of rows) expect(parseRequestTemplate(text) !== undefined, text).to.equal(isOne)
     expect(parseRequestTemplate('GET /a/{b}/*?c=d&c=e')).to.eql({
@@ -66,16 +55,11 @@ describe('rules, each by itself', () => {
     expect(told('GET /a/{b}', 'GET', 'x/1/2')).to.eql(['path has 3 segments, not 2', 'segment 1 is "x", not "a"'])
     expect(told('GET /a?b=c', 'GET', 'a', 'b=c&d=e')).to.eql([])
     for (const query of ['', 'b=d', 'b=c&b=c']) expect(told('GET /a?b=c', 'GET', 'a', query), query).to.eql(['query has no single b=c'])
+    // biome-ignore format: many words a line
     const rows: [one: string, other: string, tied: boolean][] = [
-      ['GET /a/{b}', 'GET /a/{c}', true],
-      ['GET /a/{b}', 'GET /a/*', false],
-      ['GET /a/b', 'GET /a/{b}', false],
-      ['GET /a/b', 'GET /a/c', false],
-      ['GET /a', 'POST /a', false],
-      ['GET /a?b=c', 'GET /a', false],
-      ['GET /a?b=c', 'GET /a?b=d', false],
-      ['GET /a?b=c', 'GET /a?d=e', true],
-      ['GET /a?b=c&d=e', 'GET /a?b=c&d=f', false],
+      ['GET /a/{b}', 'GET /a/{c}', true], ['GET /a/{b}', 'GET /a/*', false], ['GET /a/b', 'GET /a/{b}', false],
+      ['GET /a/b', 'GET /a/c', false], ['GET /a', 'POST /a', false], ['GET /a?b=c', 'GET /a', false], ['GET /a?b=c', 'GET /a?b=d', false],
+      ['GET /a?b=c', 'GET /a?d=e', true], ['GET /a?b=c&d=e', 'GET /a?b=c&d=f', false]
     ]
     for (const [one, other, tied] of rows) {
       const [a, b] = [parseRequestTemplate(one), parseRequestTemplate(other)]
@@ -85,19 +69,10 @@ describe('rules, each by itself', () => {
 
   it('a pointer names what an object has itself', () => {
     const whole = { a: [1, { b: null }], 'c/d': 2, 'e~f': 3, '': 4, g: 'text' }
+    // biome-ignore format: many words a line
     const rows: [pointer: string, found: unknown][] = [
-      ['', whole],
-      ['/', 4],
-      ['/a/0', 1],
-      ['/a/1/b', null],
-      ['/a/1/b/c', undefined],
-      ['/a/2', undefined],
-      ['/c~1d', 2],
-      ['/e~0f', 3],
-      ['/g/length', undefined],
-      ['/g/0', undefined],
-      ['/toString', undefined],
-      ['/a/length', 2],
+      ['', whole], ['/', 4], ['/a/0', 1], ['/a/1/b', null], ['/a/1/b/c', undefined], ['/a/2', undefined], ['/c~1d', 2], ['/e~0f', 3],
+      ['/g/length', undefined], ['/g/0', undefined], ['/toString', undefined], ['/a/length', 2]
     ]
     for (const [pointer, found] of rows) expect(atPointer(whole, pointer), pointer).to.equal(found)
   })
@@ -148,34 +123,24 @@ describe('rules, each by itself', () => {
     const spread = Array.from({ length: 400 }, (_, i) => freshFromUseMs(compileFreshness({ freshFor: 1_000, jitter: 1 }), `key ${i}`) ?? 0)
     for (const from of [0, 250, 500, 750])
       expect(spread.filter((ms) => ms >= from && ms < from + 250).length, `from ${from} ms on`).to.be.within(70, 130)
+    // biome-ignore format: many words a line
     const longest: [freshness: Parameters<typeof compileFreshness>[0], others: number[], ms: number | undefined][] = [
-      [{}, [], undefined],
-      [{}, [0], undefined],
-      [{}, [1], 1],
-      [{ freshFor: 0 }, [], 0],
-      [{ freshFor: 5 }, [3], 5],
-      [{ freshFor: 5 }, [7], 7],
-      [{ freshFor: () => 1 }, [7], Number.POSITIVE_INFINITY],
-      [{ freshUntil: { daily: '13:00', zone: 'UTC' } }, [], Number.POSITIVE_INFINITY],
+      [{}, [], undefined], [{}, [0], undefined], [{}, [1], 1], [{ freshFor: 0 }, [], 0], [{ freshFor: 5 }, [3], 5],
+      [{ freshFor: 5 }, [7], 7], [{ freshFor: () => 1 }, [7], Number.POSITIVE_INFINITY],
+      [{ freshUntil: { daily: '13:00', zone: 'UTC' } }, [], Number.POSITIVE_INFINITY]
     ]
     for (const [options, others, ms] of longest)
       expect(longestFreshMs(compileFreshness(options), others), JSON.stringify([options, others])).to.equal(ms)
   })
 
   it('units are numbers above 0, wherever they stand', () => {
+    // biome-ignore format: many words a line
     const rows: [source: Parameters<typeof unitsOf>[0], json: unknown, units: unknown][] = [
-      [undefined, { n: 1 }, undefined],
-      [{ t: { at: '/n' } }, { n: 3 }, { t: 3 }],
-      [{ t: { at: '/n' } }, { n: '3.5' }, { t: 3.5 }],
-      [{ t: { at: '/n' } }, { n: 0 }, undefined],
-      [{ t: { at: '/n' } }, { n: -1 }, undefined],
-      [{ t: { at: '/n' } }, { n: '1e999' }, undefined],
-      [{ t: { at: '/n' } }, { n: [3] }, undefined],
-      [{ t: { at: '/n' } }, undefined, undefined],
-      [{ t: { header: 'x-tokens' }, u: { at: '/n' } }, { n: 2 }, { t: 9, u: 2 }],
-      [{ t: { header: 'x-none' } }, {}, undefined],
-      [{ t: () => 4 }, {}, { t: 4 }],
-      [{ t: () => Number.NaN }, {}, undefined],
+      [undefined, { n: 1 }, undefined], [{ t: { at: '/n' } }, { n: 3 }, { t: 3 }], [{ t: { at: '/n' } }, { n: '3.5' }, { t: 3.5 }],
+      [{ t: { at: '/n' } }, { n: 0 }, undefined], [{ t: { at: '/n' } }, { n: -1 }, undefined],
+      [{ t: { at: '/n' } }, { n: '1e999' }, undefined], [{ t: { at: '/n' } }, { n: [3] }, undefined],
+      [{ t: { at: '/n' } }, undefined, undefined], [{ t: { header: 'x-tokens' }, u: { at: '/n' } }, { n: 2 }, { t: 9, u: 2 }],
+      [{ t: { header: 'x-none' } }, {}, undefined], [{ t: () => 4 }, {}, { t: 4 }], [{ t: () => Number.NaN }, {}, undefined]
     ]
     for (const [source, json, units] of rows) expect(unitsOf(source, answer(json, { 'x-tokens': '9' })), JSON.stringify(json)).to.eql(units)
     expect(unitsUpTo({ a: { at: '/n', upTo: 5 }, b: { at: '/n' }, c: () => 1, d: { header: 'x', upTo: 0 } })).to.eql({ a: 5, d: 0 })
@@ -186,28 +151,13 @@ describe('rules, each by itself', () => {
     const cycle: unknown[] = []
     cycle.push(cycle)
     const twice = { a: 1 }
+    // biome-ignore format: many words a line
     const rows: [value: unknown, plain: boolean][] = [
-      [null, true],
-      ['a', true],
-      [1.5, true],
-      [-0, false],
-      [Number.NaN, false],
-      [undefined, false],
-      [1n, false],
-      [{ a: [1, { b: true }] }, true],
-      [Object.create(null), true],
-      [[twice, twice], true],
-      [{ a: undefined }, false],
-      [{ [Symbol('a')]: 1 }, false],
-      [Object.assign([1], { [Symbol('a')]: 1 }), false],
-      [Object.assign([1], { extra: 1 }), false],
-      [new Array(2), false],
-      [[1, undefined], false],
-      [new Date(0), false],
-      [new Map(), false],
-      [new (class Own {})(), false],
-      [() => 1, false],
-      [cycle, false],
+      [null, true], ['a', true], [1.5, true], [-0, false], [Number.NaN, false], [undefined, false], [1n, false],
+      [{ a: [1, { b: true }] }, true], [Object.create(null), true], [[twice, twice], true], [{ a: undefined }, false],
+      [{ [Symbol('a')]: 1 }, false], [Object.assign([1], { [Symbol('a')]: 1 }), false], [Object.assign([1], { extra: 1 }), false],
+      [new Array(2), false], [[1, undefined], false], [new Date(0), false], [new Map(), false], [new (class Own {})(), false],
+      [() => 1, false], [cycle, false]
     ]
     for (const [i, [value, plain]] of rows.entries()) expect(isPlainData(value), `row ${i}`).to.equal(plain)
   })
@@ -276,29 +226,21 @@ describe('rules, each by itself', () => {
     const unreadable = () => {
       throw new Error('nobody may look')
     }
+    // biome-ignore format: many words a line
     const unkeyable: [value: unknown, what: string][] = [
-      [Object.assign([1], { a: 1 }), 'an array with members besides its items'],
-      [/a/.exec('a'), 'an array with members besides its items'],
+      [Object.assign([1], { a: 1 }), 'an array with members besides its items'], [/a/.exec('a'), 'an array with members besides its items'],
       [Object.defineProperty({}, 'a', { value: 1 }), 'members that do not show'],
       [Object.defineProperty([1], '0', { get: () => 1 }), 'a getter'],
-      [Object.defineProperty({}, 'a', { get: () => 1, enumerable: true }), 'a getter'],
-      [{ [Symbol('a')]: 1 }, 'symbols'],
-      [Object.assign([1], { [Symbol('a')]: 1 }), 'symbols'],
-      [new Proxy({}, { ownKeys: unreadable }), 'cannot be read'],
-      [new Proxy([], { getPrototypeOf: unreadable, ownKeys: unreadable }), 'cannot be read'],
-      [nested(501), 'nested more than 500 deep'],
-      [nested(100_000), 'nested more than 500 deep'],
-      [cycle, 'a part of itself'],
-      [Object.assign(new Date(0), { a: 1 }), 'an instance of Date'],
-      [Object.assign(Buffer.from([1]), { a: 1 }), 'an instance of Buffer'],
+      [Object.defineProperty({}, 'a', { get: () => 1, enumerable: true }), 'a getter'], [{ [Symbol('a')]: 1 }, 'symbols'],
+      [Object.assign([1], { [Symbol('a')]: 1 }), 'symbols'], [new Proxy({}, { ownKeys: unreadable }), 'cannot be read'],
+      [new Proxy([], { getPrototypeOf: unreadable, ownKeys: unreadable }), 'cannot be read'], [nested(501), 'nested more than 500 deep'],
+      [nested(100_000), 'nested more than 500 deep'], [cycle, 'a part of itself'],
+      [Object.assign(new Date(0), { a: 1 }), 'an instance of Date'], [Object.assign(Buffer.from([1]), { a: 1 }), 'an instance of Buffer'],
       [Object.create({ a: 1 }), 'an instance of'],
       [Object.create(Object.create(null, { a: { value: 1, enumerable: true } })), 'an instance of'],
-      [new (Object.defineProperty(class extends Map {}, 'name', { value: 'Map' }))(), 'an instance of Map'],
-      [/a/, 'an instance of RegExp'],
-      [new String('a'), 'an instance of String'],
-      [new Error('a'), 'an instance of Error'],
-      [Symbol('a'), 'a symbol'],
-      [() => 1, 'a function'],
+      [new (Object.defineProperty(class extends Map {}, 'name', { value: 'Map' }))(), 'an instance of Map'], [/a/, 'an instance of RegExp'],
+      [new String('a'), 'an instance of String'], [new Error('a'), 'an instance of Error'], [Symbol('a'), 'a symbol'],
+      [() => 1, 'a function']
     ]
     for (const [value, what] of unkeyable)
       for (const args of [[value], [{ in: [value] }], [new Map([[value, 1]])]])
@@ -309,44 +251,21 @@ describe('rules, each by itself', () => {
   })
 
   it('a function may use what it is called on, unless its source or its kind says otherwise', () => {
+    // biome-ignore format: a row a line
     const rows: [fn: (...args: never[]) => unknown, may: boolean][] = [
       [async () => 1, false],
       [async (a: number) => a, false],
       [(a: number) => a, false],
-      [
-        async function find() {
-          return 'this'
-        },
-        false,
-      ],
+      [async function find() { return 'this' }, false],
       [
         async function find() {
           /* this */ return 1 // nor this
         },
         false,
       ],
-      [
-        async function find(this: unknown) {
-          return this
-        },
-        true,
-      ],
-      [
-        {
-          async find() {
-            return this
-          },
-        }.find,
-        true,
-      ],
-      [
-        {
-          async find() {
-            return 1
-          },
-        }.find,
-        false,
-      ],
+      [async function find(this: unknown) { return this }, true],
+      [{ async find() { return this } }.find, true],
+      [{ async find() { return 1 } }.find, false],
       [
         {
           async find() {
@@ -355,20 +274,8 @@ describe('rules, each by itself', () => {
         }.find,
         true,
       ],
-      [
-        {
-          async find() {
-            return super.toString()
-          },
-        }.find,
-        true,
-      ],
-      [
-        async function find(this: unknown) {
-          return this
-        }.bind(1),
-        false,
-      ],
+      [{ async find() { return super.toString() } }.find, true],
+      [async function find(this: unknown) { return this }.bind(1), false],
       [Array.prototype.at, true],
       [new Proxy(async () => 1, {}), true],
     ]

@@ -108,16 +108,9 @@ describe('secrets', () => {
         tell('outcome of an error')(stash.outcomeOf(error))
       }
     }
+    // biome-ignore format: many words a line
     for (const path of [
-      '/keyed/1',
-      '/said/1',
-      '/shared/1',
-      '/tides/1',
-      '/tides/signed',
-      '/tides/503',
-      '/tides/gone',
-      '/tides/broken',
-      '/other/gone',
+      '/keyed/1', '/said/1', '/shared/1', '/tides/1', '/tides/signed', '/tides/503', '/tides/gone', '/tides/broken', '/other/gone'
     ])
       for (let times = 0; times < 2; times++) await ask(path)
     await ask('/tides/1', { method: 'POST', body: 'x' })
@@ -176,18 +169,11 @@ describe('secrets', () => {
       },
     })
     const get = async (path: string, headers: Record<string, string> = {}) => (await stash.fetch(base + path, { headers })).text()
+    // biome-ignore format: many words a line
     const rows: [query: string, field: string | undefined, apart: boolean][] = [
-      ['pin', undefined, true],
-      ['PIN', undefined, true],
-      ['Api-Key', undefined, true],
-      ['x-amz-anything', undefined, true],
-      ['key', undefined, false],
-      ['', 'x-crew', true],
-      ['', 'X-ApiKey', true],
-      ['', 'x-amz-date', true],
-      ['', 'x-session-id', false],
-      ['', 'x-author', false],
-      ['', 'x-crew-token', false],
+      ['pin', undefined, true], ['PIN', undefined, true], ['Api-Key', undefined, true], ['x-amz-anything', undefined, true],
+      ['key', undefined, false], ['', 'x-crew', true], ['', 'X-ApiKey', true], ['', 'x-amz-date', true], ['', 'x-session-id', false],
+      ['', 'x-author', false], ['', 'x-crew-token', false]
     ]
     for (const [i, [name, field, apart]] of rows.entries()) {
       const ask = (value: string) =>
@@ -230,12 +216,9 @@ describe('secrets', () => {
       const response = await stash.fetch(`${base}/tides/2?${query}`, { headers: { authorization: 'Credential=pilot/now' } })
       return [await response.text(), stash.outcomeOf(response)?.how]
     }
+    // biome-ignore format: a row a line
     expect([await page('token=one&X-Amz-Signature=s1'), await page('token=two&X-Amz-Signature=s2'), await page('token=one&sig=s3')]).to.eql(
-      [
-        ['3', 'forwarded'],
-        ['4', 'forwarded'],
-        ['3', 'hit'],
-      ],
+      [['3', 'forwarded'], ['4', 'forwarded'], ['3', 'hit']],
     )
     const { key } = await stash.explain(`${base}/tides/1`, { headers: { authorization: 'Credential=pilot/now' } })
     expect(key).to.match(/ caller:[0-9a-f]{64}$/)

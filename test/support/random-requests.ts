@@ -17,61 +17,21 @@ interface Parts {
   body: { type: string; text: string; sense: string } | undefined
 }
 
+// biome-ignore format: many words a line
 const texts = [
-  '',
-  'a',
-  'b',
-  'A',
-  '1',
-  '01',
-  'ø',
-  '%',
-  '+',
-  ' ',
-  '&',
-  '=',
-  '/',
-  '?',
-  '#',
-  ';',
-  ':',
-  '"',
-  '\\',
-  'a b',
-  'null',
-  'body:1',
-  'caller:',
-  '\u00e9',
-  'e\u0301',
+  '', 'a', 'b', 'A', '1', '01', 'ø', '%', '+', ' ', '&', '=', '/', '?', '#', ';', ':', '"', '\\', 'a b', 'null', 'body:1', 'caller:',
+  '\u00e9', 'e\u0301'
 ]
 const names = ['a', 'b', 'A', 'day', 'id', 'a[]', 'api_key', 'token', 'x y', 'ø']
+// biome-ignore format: many words a line
 const fieldNames = [
-  'accept',
-  'accept-language',
-  'prefer',
-  'x-api-version',
-  'authorization',
-  'cookie',
-  'x-api-key',
-  'origin',
-  'accept-encoding',
-  'x-locale',
+  'accept', 'accept-language', 'prefer', 'x-api-version', 'authorization', 'cookie', 'x-api-key', 'origin', 'accept-encoding', 'x-locale'
 ]
 const fieldTexts = ['a', 'b', 'a, b', 'a,b', '*/*', 'text/csv', '"', '" accept:"', 'Bearer a', 'Bearer b', 'c=1', 'c=2', '1', '2026-01-01']
+// biome-ignore format: many words a line
 const numbers = [
-  '0',
-  '1',
-  '-1',
-  '1.5',
-  '100',
-  '9007199254740993',
-  '9007199254740992',
-  '0.1',
-  '0.10000000000000001',
-  '1e-400',
-  '1e400',
-  '-0',
-  '12345678901234567890',
+  '0', '1', '-1', '1.5', '100', '9007199254740993', '9007199254740992', '0.1', '0.10000000000000001', '1e-400', '1e400', '-0',
+  '12345678901234567890'
 ]
 
 /** Pairs of requests of which the second is the first, or differs from it in one thing or a few. */
