@@ -1,5 +1,5 @@
 import { defaults } from '../defaults.js'
-import type { PlanOptions, UnbilledOutcome } from '../money/plan.js'
+import type { PlanOptions, Pricing, UnbilledOutcome } from '../money/plan.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 
 /** In which period a budget holds, and what happens as it is spent. */
@@ -53,7 +53,7 @@ export interface Budget {
   readonly stretchAt: number
   readonly stopAt: number
   /** What prices the calls. */
-  readonly plan: PlanOptions
+  readonly plan: Pricing
 }
 
 /** What is known of the price of an endpoint's calls before they leave. */
@@ -88,10 +88,10 @@ export function compileBudget(options: BudgetOptions, plan: PlanOptions | undefi
   }
 }
 
-/** Prices every call at one, in the code that ISO 4217 has for no currency, so that calls are counted as money is. */
-const callsOnly: PlanOptions = { currency: 'XXX', perCall: '1', period: 'year' }
+/** Prices every call at one, so that calls are counted as money is. */
+const callsOnly: Pricing = { perCall: '1', period: 'year' }
 
 /** What a plan charges for calls and units alone. */
-function withoutFees({ baseFee: _fee, minimum: _minimum, rounding: _rounding, changes = [], ...plan }: PlanOptions): PlanOptions {
+function withoutFees({ baseFee: _fee, minimum: _minimum, rounding: _rounding, changes = [], ...plan }: PlanOptions): Pricing {
   return { ...plan, changes: changes.map(({ baseFee: _, minimum: __, rounding: ___, ...change }) => change) }
 }

@@ -40,6 +40,9 @@ export interface PlanTier {
   readonly perCall: string
 }
 
+/** A plan without its currency: what calls and units come to, and in which periods. */
+export type Pricing = Omit<PlanOptions, 'currency'>
+
 /** What a provider charges. */
 export interface PlanOptions extends PlanTerms {
   /** ISO 4217 code, e.g. `"EUR"`. */
@@ -71,7 +74,7 @@ export interface PlanOptions extends PlanTerms {
 const forEver = { start: 0, end: 8_640_000_000_000_000 } as const
 
 /** The prices that hold at `at`; a change of `perCall`, `tiers` or `packages` takes the place of whichever of them held before. */
-export function termsAt(plan: PlanOptions, at: number): PlanTerms {
+export function termsAt(plan: Pricing, at: number): PlanTerms {
   const { changes = [], zone = 'UTC', prepaid } = plan
   if (prepaid && changes.length === 0) return prepaidTerms(plan, prepaid)
   return changes
@@ -80,10 +83,10 @@ export function termsAt(plan: PlanOptions, at: number): PlanTerms {
     .reduce<PlanTerms>(changed, plan)
 }
 
-const prepaidTermsOf = new WeakMap<PlanOptions, PlanTerms>()
+const prepaidTermsOf = new WeakMap<Pricing, PlanTerms>()
 
 /** Credits bought in advance are packages that no period ends; the same object for the same plan, so that calls count together. */
-function prepaidTerms(plan: PlanOptions, { credits, price }: NonNullable<PlanOptions['prepaid']>): PlanTerms {
+function prepaidTerms(plan: Pricing, { credits, price }: NonNullable<PlanOptions['prepaid']>): PlanTerms {
   const known = prepaidTermsOf.get(plan)
   if (known) return known
   const terms = { packages: { of: credits, price }, ...(plan.units && { units: plan.units }) }
@@ -104,7 +107,7 @@ function changed(before: PlanTerms, { from: _, ...after }: { readonly from: stri
 }
 
 /** The billing period that `at` falls in; milliseconds since 1970-01-01T00:00Z, `end` exclusive. */
-export function billingPeriod(plan: PlanOptions, at: number): { start: number; end: number } {
+export function billingPeriod(plan: Pricing, at: number): { start: number; end: number } {
   const { period = 'month', anchorDay = 1, zone = 'UTC', prepaid } = plan
   if (prepaid) return forEver
   if (typeof period === 'object') return periodOfDays(period, zone, at)
