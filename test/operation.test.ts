@@ -303,6 +303,16 @@ describe('stash.operation', () => {
     expect(await waits.catch((error: Error) => error.message)).to.equal('gone')
     release()
     expect(await stays, 'for whoever stays').to.equal('late')
+    await using web = await openStash({ fetch: () => new Promise<Response>(() => {}), closeWithin: 1 })
+    const [own, beside] = [new AbortController(), new AbortController()]
+    const url = 'https://tides.ebbline.example/tides'
+    const { fetch } = web.calling({ signal: own.signal })
+    const asked = [fetch(url), fetch(new Request(url)), fetch(new Request(url), { signal: beside.signal })]
+    const reasons = asked.map((one) => one.catch((error: Error) => error.message))
+    own.abort(new Error('own'))
+    expect(await Promise.race([Promise.all(reasons.slice(0, 2)), reasons[2]])).to.eql(['own', 'own'])
+    beside.abort(new Error('beside'))
+    expect(await reasons[2]).to.equal('beside')
     for (const [options, words] of [
       [{ reload: 'yes' }, '"yes" is neither true nor false'],
       [{ relod: true }, 'did you mean "reload"'],

@@ -153,7 +153,7 @@ export const callOptionsSchema = z.strictObject({
   bypass: option(yesOrNo, 'Whether nothing stored is used, and the answer is not stored.', false),
   signal: option(
     part<AbortSignal>('an AbortSignal', (value) => typeof (value as AbortSignal | undefined)?.addEventListener === 'function'),
-    'Ends the wait of the caller when it aborts. The signal of a request comes before it.',
+    'Ends the wait of the caller when it aborts. A signal beside the URL comes before it, and it before that of a Request.',
   ),
 })
 

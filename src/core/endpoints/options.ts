@@ -127,7 +127,7 @@ export interface CallOptions {
   readonly reload?: boolean
   /** Whether the call is made as if there were no store: nothing stored is used, and the answer is not stored. */
   readonly bypass?: boolean
-  /** Ends the wait of the caller when it aborts. The `signal` of a request comes before it. */
+  /** Ends the wait of the caller when it aborts. One that is given to `fetch` beside the URL comes before it, and it before that of a `Request`. */
   readonly signal?: AbortSignal
 }
 

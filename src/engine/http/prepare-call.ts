@@ -54,13 +54,18 @@ export class CallPreparation {
   async call(calledWith: Input, calledInit: Init, wanted?: CallOptions): Promise<{ call: HttpCall; matched: Matched }> {
     const [input, init] = asCalled(calledWith, calledInit)
     const matched = this.match(input, init)
-    const sending = await this.#sending(matched, input, init)
+    const sending = await this.#sending(matched, input, init, wanted?.signal)
     return { call: new HttpCall(this.#parts, matched, sending, this.#form(matched.rule), wanted), matched }
   }
 
-  async #sending({ method, url, provider, endpoint }: Matched, input: Input, init: Init): Promise<Sending> {
+  async #sending(
+    { method, url, provider, endpoint }: Matched,
+    input: Input,
+    init: Init,
+    wanted: AbortSignal | undefined,
+  ): Promise<Sending> {
     const request = input instanceof Request ? input : undefined
-    const signal = init?.signal ?? request?.signal ?? undefined
+    const signal = init?.signal ?? wanted ?? request?.signal ?? undefined // every Request has one, whether or not it was given any
     if (!provider || !endpoint?.isTended) {
       const headers = new Headers(init?.headers ?? request?.headers)
       const bypass = endpoint ? undefined : 'no-endpoint'
