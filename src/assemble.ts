@@ -63,7 +63,13 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
       ledger.counter(provider, unmatched, mode).at(clock.now()).others += calls
     },
   })
-  const entryWriter = new EntryWriter(entries, { clock, events, warn })
+  const entryWriter = new EntryWriter({
+    ...{ entries, clock, events, warn },
+    countEvicted({ provider, endpoint, entries: number }) {
+      ledger.counter(provider, endpoint, 'reuse').at(clock.now()).evicted += number
+      events.tell('evicted', { provider, endpoint, entries: number })
+    },
+  })
   const upstream = new UpstreamCalls({ clock, gate, events, trouble, entryWriter, retries: new RetryPolicy(clock, random) })
   const inFlight = new CallsInFlight(upstream, running)
   const refresh = new BackgroundRefresh(inFlight, store.records, clock)
@@ -74,7 +80,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
     inFlight.supersede(under)
     await entries.invalidate({ under }, clock.now())
   })
-  const calling = { clock, entries, lookUp, invalidation, trouble, fetch: config.fetch ?? fetch }
+  const calling = { clock, entries, entryWriter, lookUp, invalidation, trouble, fetch: config.fetch ?? fetch }
   const preparation = new CallPreparation({ ...calling, rules, mode, refusals, ledger, warn })
   const explaining = { rules, runner, gate, clock }
   const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining })

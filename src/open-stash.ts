@@ -33,7 +33,7 @@ import type { ReportOptions, Stash } from './stash.js'
 import { guardedStore } from './stores/guarded/store.js'
 import { memoryStore } from './stores/memory/store.js'
 
-/** How often entries that may be used no more are dropped, milliseconds. */
+/** How often records that have run out are dropped and the ledger is put together, milliseconds. */
 const sweepEveryMs = 600_000
 
 /** How soon it is gone on with where the ledger has more to put together, milliseconds. */
@@ -171,12 +171,11 @@ async function rememberFacts(store: Store, { providers = {}, sets = {}, exchange
   }
 }
 
-/** Sweeps the store at once and then every now and then; returns what stops it. */
+/** Sweeps records and ledger at once and then every now and then; returns what stops it. Entries stay until the store needs the room. */
 function sweepNowAndThen(store: Store, clock: Clock, keeping: LedgerKeeping): () => void {
   let cancel = () => {}
   let stopped = false
   const sweep = async () => {
-    void store.entries.sweep(clock.now())
     void store.records.sweep(clock.now())
     const isMore = await keepLedgerSmall(store, clock.now(), keeping).catch(() => false) // told by the store's guard
     if (!stopped) cancel = clock.later(isMore ? sweepOnMs : sweepEveryMs, () => void sweep())

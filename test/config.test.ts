@@ -311,7 +311,7 @@ describe('the configuration', () => {
     const store = memoryStore()
     const clock = { now: () => 1, ticks: () => 1, later: () => () => {} }
     const { get: _, ...withoutGet } = Object.fromEntries(
-      ['get', 'put', 'updateTimes', 'invalidate', 'remove', 'list', 'sweep', 'size'].map((name) => [name, () => {}]),
+      ['get', 'put', 'updateTimes', 'invalidate', 'remove', 'trim', 'list', 'sweep', 'size'].map((name) => [name, () => {}]),
     )
     const configs: [config: unknown, words: RegExp][] = [
       [null, /null is not an object with options/],

@@ -4,10 +4,17 @@ import { chmodSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from '
 import { basename } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
-import { memoryStore, openStash, type Store, StoreError } from 'stashen'
+import { parse } from 'csv-parse/sync'
+import picocolors from 'picocolors'
+import { memoryStore, openStash, type Stash, type StashConfig, type Store, StoreError } from 'stashen'
+import { FastClock } from 'stashen/harbour'
 import { fileJournal } from 'stashen/journal'
+import { prometheusText } from 'stashen/observers'
 import { sqliteStore } from 'stashen/sqlite'
 import { storeContract } from 'stashen/testing'
+import { reportCsv } from '../src/render/report-csv.js'
+import { reportMarkdown } from '../src/render/report-markdown.js'
+import { reportText } from '../src/render/report-text.js'
 import { openDriver } from '../src/stores/sqlite/open-driver.js'
 import { sampleEntry } from '../src/testing/entry-contract.js'
 import { documentedModule } from './support/documented.js'
@@ -31,20 +38,92 @@ describe('stores', () => {
     })
   }
 
-  it('keeps the memory store within its bytes and entries; what was used least recently goes first', async () => {
-    const few = memoryStore({ maxEntries: 3 })
-    for (const key of ['a', 'b', 'c']) await few.entries.put(sampleEntry(key))
-    await few.entries.get('a')
-    await few.entries.put(sampleEntry('d'))
-    expect(await Promise.all(['a', 'b', 'c', 'd'].map(async (key) => (await few.entries.get(key))?.key))).to.eql(['a', undefined, 'c', 'd'])
-    const small = memoryStore({ maxBytes: 10_000 })
-    for (let i = 0; i < 50; i++) await small.entries.put(sampleEntry(String(i), { body: new Uint8Array(1_000) }))
-    const left = (await Promise.all(Array.from({ length: 50 }, (_, i) => small.entries.get(String(i))))).filter(Boolean)
-    expect(left.map((one) => one?.key)).to.eql(['46', '47', '48', '49'])
-    await small.entries.put(sampleEntry('huge', { body: new Uint8Array(20_000) }))
-    expect(await small.entries.get('huge')).to.equal(undefined)
-    expect(await small.entries.get('49'), 'an entry too large does not drive out others').to.not.equal(undefined)
-  })
+  const bounded: [name: string, make: (maxBytes: number) => Store][] = [
+    ['memory', (maxBytes) => memoryStore({ maxBytes })],
+    ['SQLite', (maxBytes) => sqliteStore(file(`bounded-${files++}.db`), { maxBytes })],
+  ]
+  for (const [name, make] of bounded) {
+    it(`keeps the ${name} store within its bytes: what expired goes first, then what was used least recently`, async () => {
+      await using store = opened(make(40_000))
+      const { entries } = store
+      const kilobyte = { body: new Uint8Array(1_000), keepUntil: 1e6 }
+      const keys = Array.from({ length: 60 }, (_, i) => `GET https://x/${i}`)
+      let evicted = 0
+      for (const [i, key] of keys.entries()) {
+        await entries.get(keys[3] as string)
+        const done = await entries.put(
+          sampleEntry(key, { ...kilobyte, ...(i === 7 && { freshUntil: 1_500, keepUntil: 1_500 }) }),
+          i < 8 ? 1_400 : 1_600,
+        )
+        for (const one of done?.evicted ?? []) evicted += one.entries
+        expect((await entries.size()).bytes).to.be.at.most(40_000)
+      }
+      const left = (await entries.list({ all: true })).entries.map(({ key }) => keys.indexOf(key)).sort((one, other) => one - other)
+      expect(left.slice(0, 2), 'what is used stays, and else the newest').to.eql([3, 60 - left.length + 1])
+      expect(evicted, 'what had expired is none').to.equal(60 - left.length - 1)
+      const huge = sampleEntry(keys[59] as string, { body: new Uint8Array(60_000) })
+      expect(await entries.put(huge, 1_600)).to.eql({ notKept: 'too-large' })
+      expect(await entries.get(huge.key), 'what it took the place of is out of date').to.equal(undefined)
+      expect((await entries.size()).entries, 'and drives out no others').to.equal(left.length - 1)
+      for (const [now, wasEvicted] of [[1_999, true], [1_999, undefined]] as const) // biome-ignore format: a row a line
+        expect((await entries.put(sampleEntry(keys[10] as string, kilobyte), now))?.wasEvicted || undefined).to.equal(wasEvicted)
+      expect((await entries.put(sampleEntry(keys[11] as string, kilobyte), 2_000))?.wasEvicted, 'it would be fresh no more').to.not.equal(
+        true,
+      )
+    })
+
+    it(`tells of a ${name} store that is too small: what was evicted while fresh, fetched again and paid twice`, async () => {
+      const clock = new FastClock(Date.UTC(2026, 8, 14, 12))
+      const store = make(30_000)
+      const told: string[] = []
+      const plan = { currency: 'EUR', perCall: '0.05', units: { tokens: { price: '0.001' } }, notBilled: ['clientError'] } as const
+      const config: StashConfig = {
+        ...{ store, clock, warn: () => {} },
+        fetch: async (input) => {
+          const isLost = String(input).includes('/lost/')
+          return new Response(JSON.stringify({ text: 'x'.repeat(1_000), tokens: 10 }), { status: isLost ? 404 : 200 })
+        },
+        providers: {
+          ebbline: {
+            ...{ baseUrl: 'https://tides.ebbline.example', plan },
+            endpoints: {
+              tides: { request: 'GET /tides/{n}', freshFor: '1 hour', units: { tokens: { at: '/tokens' } } },
+              lost: { request: 'GET /lost/{n}', freshFor: '1 hour', freshForStatus: { 404: '1 hour' } },
+            },
+          },
+        },
+      }
+      const ask = async (stash: Stash, path: string) => (await stash.fetch(`https://tides.ebbline.example/${path}`)).text()
+      const stash = await openStash(config)
+      stash.on('evicted', ({ endpoint, entries }) => void told.push(...Array(entries).fill(endpoint)))
+      for (let round = 0; round < 2; round++) {
+        for (let n = 0; n < 30; n++) {
+          await ask(stash, `tides/${n}`)
+          await ask(stash, 'tides/hot')
+        }
+      }
+      for (let n = 0; n < 60; n++) await ask(stash, `lost/${n % 30}`)
+      const { entries: left } = (await stash.status()).store
+      const report = await stash.report()
+      const { with: reused } = report.totals
+      expect(reused).to.include({ upstream: 121, fromStore: 59, refetched: 31 - 1, evicted: 121 - (left ?? 0) })
+      expect(reused?.paidTwice).to.eql([{ currency: 'EUR', amount: '1.8' }])
+      expect(reused?.money).to.eql([{ currency: 'EUR', amount: '3.66' }])
+      expect(report.providers[0]?.endpoints.map(({ with: its }) => its?.refetched)).to.eql([0, 30])
+      expect(told).to.have.length(reused?.evicted ?? 0)
+      const note = `the store is too small: ${reused?.evicted} answers were dropped before they expired, 30 fetched again: EUR 1.80 was paid twice`
+      for (const text of [reportText(report, { colors: picocolors.createColors(false), zone: 'UTC' }), reportMarkdown(report, 'UTC')])
+        expect(text).to.include(note)
+      const csv = parse(reportCsv(report), { columns: true }) as Record<string, string>[]
+      expect(csv.find(({ provider, side }) => provider === '' && side === 'with')).to.include({
+        evicted: String(reused?.evicted),
+        refetched: '30',
+        paid_twice: '1.8',
+      })
+      expect(await prometheusText(report)).to.match(/stashen_refetched_total\{[^}]*"tides"[^}]*\} 30/)
+      await stash.close()
+    })
+  }
 
   describe('an SQLite file', () => {
     /** Files that are no usable store, and words of the error. */
@@ -191,6 +270,12 @@ async function linesOf(child: ReturnType<typeof spawn>): Promise<number[][]> {
     .split('\n')
     .slice(0, -1)
     .map((line) => line.split(' ').map(Number))
+}
+
+/** A store that is open until its end. */
+function opened(store: Store): Store & AsyncDisposable {
+  void store.open({ now: 0, warn: () => {} })
+  return { ...store, [Symbol.asyncDispose]: async () => store.close() }
 }
 
 function withDriver(path: string, sql: string): void {

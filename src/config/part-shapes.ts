@@ -1,8 +1,8 @@
 /** The methods of what only code can give, by where they stand. */
 const shapes = {
   store: [
-    ...['open', 'close', 'entries.get', 'entries.put', 'entries.updateTimes', 'entries.invalidate', 'entries.remove', 'entries.list'],
-    ...['entries.sweep', 'entries.size', 'records.update', 'records.records', 'records.sweep', 'ledger.add', 'ledger.read'],
+    ...['open', 'close', 'entries.get', 'entries.put', 'entries.updateTimes', 'entries.invalidate', 'entries.remove', 'entries.trim'],
+    ...['entries.list', 'entries.sweep', 'entries.size', 'records.update', 'records.records', 'records.sweep', 'ledger.add', 'ledger.read'],
     ...['ledger.replace', 'ledger.drop', 'ledger.addFacts', 'ledger.facts'],
   ],
   clock: ['now', 'ticks', 'later'],

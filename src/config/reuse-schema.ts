@@ -211,8 +211,7 @@ export const reuse = {
   ),
   maxEntries: option(
     z.int({ error: noWhole }).min(1, { error: noWhole }),
-    'Answers kept at the most, give or take a tenth.',
-    defaults.maxEntries,
+    'Answers kept at the most, give or take a tenth. Default: as many as the store has room for.',
   ),
   maxBodyBytes: option(
     z.int({ error: noBytes }).min(0, { error: noBytes }),

@@ -12,7 +12,6 @@ export const defaults = {
   retries: 0,
   retryShare: 0.1,
   maxBodyBytes: 1_048_576,
-  maxEntries: 10_000,
   queue: 1_000,
   believeUpTo: '1 hour',
   reserved: 0.2,

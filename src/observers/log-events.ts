@@ -65,5 +65,9 @@ const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [L
   recovered: (event) => ['info', event.what === 'store' ? 'the store works again' : `${spot(event)} answers again`],
   'store-trouble': () => ['error', 'the store is in trouble, calls go on without it'],
   'not-stored': (event) => ['debug', `${spot(event)}: an answer was not stored: ${event.why}`],
+  evicted: (event) => [
+    'info',
+    `${spot(event)}: ${event.entries === 1 ? 'a fresh answer was' : `${event.entries} fresh answers were`} dropped to make room`,
+  ],
   'corrupt-entry': (event) => ['warn', `${spot(event)}: a stored answer could not be read and was dropped`],
 }

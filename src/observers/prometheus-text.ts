@@ -60,6 +60,22 @@ export async function prometheusText(report: Report, client?: Client): Promise<s
       for (const [value, count] of Object.entries(figures)) counter.inc({ ...labels, [label]: value }, count(counted))
     }
   }
+  const evicted = new Counter({
+    name: 'stashen_evicted_total',
+    help: 'Answers dropped from the store to make room while they were fresh.',
+    labelNames: where,
+    registers,
+  })
+  const refetched = new Counter({
+    name: 'stashen_refetched_total',
+    help: 'Upstream calls for an answer that had been evicted and would have been fresh still.',
+    labelNames: where,
+    registers,
+  })
+  for (const { figures, ...labels } of lines) {
+    evicted.inc(labels, figures.evicted)
+    refetched.inc(labels, figures.refetched)
+  }
   const notStored = new Counter({
     name: 'stashen_not_stored_total',
     help: 'Good answers that were not stored, by why.',

@@ -1,8 +1,31 @@
 import type { EndpointReport, Figures, Report } from '../core/ledger/report-model.js'
-import { countText, shareText } from './format.js'
+import { countText, moneyWriter, shareText } from './format.js'
+
+/** What a reader must know beside the figures: what was left out of them, and answers that were paid for and lost. */
+export function notesOf(report: Report): string[] {
+  const { providers, totals } = report
+  const kept = providers.flatMap(({ provider, endpoints }) =>
+    endpoints.flatMap(({ endpoint, with: reused }) => {
+      const words = reused && notKept(reused)
+      return words === undefined || words === null ? [] : [`${provider}.${endpoint}: ${words}`]
+    }),
+  )
+  return [leftOutOf(report), totals.with && tooSmall(totals.with), ...kept].filter((note) => typeof note === 'string')
+}
+
+/** That the store had no room for answers that were fresh still. */
+function tooSmall({ evicted, refetched, paidTwice }: Figures): string | undefined {
+  if (evicted === 0) return undefined
+  const dropped =
+    evicted === 1 ? 'an answer was dropped before it expired' : `${countText(evicted)} answers were dropped before they expired`
+  const paid = paidTwice.filter(({ amount }) => Number(amount) > 0)
+  const cost = paid.length > 0 ? `: ${moneyWriter(paid)(paid)} was paid twice` : ''
+  const again = refetched === 0 ? '' : `, ${countText(refetched)} fetched again${cost}`
+  return `the store is too small: ${dropped}${again}`
+}
 
 /** That some of a ledger could not be read and is left out; undefined where all could. */
-export function leftOutOf({ unreadable }: Report): string | undefined {
+function leftOutOf({ unreadable }: Report): string | undefined {
   if (!unreadable) return undefined
   const { rows, facts } = unreadable
   const parts = [
@@ -18,7 +41,7 @@ export function remarkOf({ with: reused, saved, couldSave, without }: EndpointRe
     return couldSave && couldSave.upstreamCalls > 0
       ? `reuse would have avoided ${shareText(couldSave.upstreamCalls, without.upstream)} of its calls`
       : ''
-  return lossOf({ saved, with: reused }) ?? troubles(reused) ?? notKept(reused) ?? speed(reused) ?? ''
+  return lossOf({ saved, with: reused }) ?? tooSmall(reused) ?? troubles(reused) ?? notKept(reused) ?? speed(reused) ?? ''
 }
 
 /** That an endpoint costs more with the stash than without, and by what; undefined where it does not. */

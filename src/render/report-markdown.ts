@@ -2,14 +2,13 @@ import type { Comparison, Figures, Report, Without } from '../core/ledger/report
 import type { Money } from '../core/money/money.js'
 import { countText, latencyText, momentText, moneyWriter } from './format.js'
 import { printable } from './printable.js'
-import { leftOutOf } from './remarks.js'
+import { notesOf } from './remarks.js'
 
 /** A report as Markdown: a table of endpoints and providers, and what was saved. */
 export function reportMarkdown(given: Report, zone: string): string {
   const report = printable(given)
   const { since, until, providers, totals } = report
-  const leftOut = leftOutOf(report)
-  const notes = leftOut === undefined ? [] : ['', `Note: ${leftOut}.`]
+  const notes = notesOf(report).flatMap((note) => ['', `Note: ${escaped(note)}.`])
   if (since === null || until === null) return ['No calls were counted in this time.', ...notes, ''].join('\n')
   const comparisons = [totals, ...providers, ...providers.flatMap(({ endpoints }) => endpoints)]
   const money = moneyWriter(comparisons.flatMap(moneysOf))

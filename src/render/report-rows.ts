@@ -25,10 +25,14 @@ export const columns = [
   'abandoned',
   'changed',
   'unchanged',
+  'not_stored',
+  'evicted',
+  'refetched',
   'background',
   'repeated',
   'currency',
   'money',
+  'paid_twice',
   'median_ms',
   'p95_ms',
   'upstream_median_ms',
@@ -66,6 +70,7 @@ function rowsOf(place: Place, { without, with: reused }: Comparison): ReportRow[
       ...{ side, basis },
       ...countsOf(figures),
       ...{ currency: money?.currency ?? '', money: money?.amount ?? '' },
+      paid_twice: ('paidTwice' in figures && figures.paidTwice.find(({ currency }) => currency === money?.currency)?.amount) || '',
       ...{ median_ms: figures.latencyMs?.median ?? '', p95_ms: figures.latencyMs?.p95 ?? '' },
       ...timesOf(figures),
     }))
@@ -92,6 +97,8 @@ function countsOf(figures: Figures | Without) {
       changed: known?.changed ?? '',
       unchanged: known?.unchanged ?? '',
     },
+    not_stored: known ? Object.values(known.notStored).reduce((sum, count) => sum + count, 0) : '',
+    ...{ evicted: known?.evicted ?? '', refetched: known?.refetched ?? '' },
     ...{ background: known?.background ?? '', repeated: known?.repeated ?? '' },
   }
 }

@@ -7,7 +7,7 @@ import { ageText, countText, latencyText, momentText, moneyWriter, shareText } f
 import { keysText } from './keys-text.js'
 import { noLines } from './plain-table.js'
 import { printable } from './printable.js'
-import { leftOutOf, lossOf } from './remarks.js'
+import { lossOf, notesOf } from './remarks.js'
 import type { Colors, TextOptions } from './text-options.js'
 import { timesText } from './times-text.js'
 
@@ -36,9 +36,8 @@ export function reportText(given: Report, { colors, zone }: TextOptions): string
   const forecast = forecastLines(report, zone)
   const converted = report.converted ? [convertedLine(report.converted, money)] : []
   const times = report.times ? ['', timesText(report.times, { colors, zone, money })] : []
-  const leftOut = leftOutOf(report)
   const notes = [
-    ...(leftOut === undefined ? [] : [colors.yellow(leftOut)]),
+    ...notesOf(report).map((note) => `       ${colors.yellow(note)}`),
     ...report.providers.flatMap(withinAllowance),
     ...report.providers.flatMap(losing),
   ]
@@ -59,8 +58,7 @@ export function reportText(given: Report, { colors, zone }: TextOptions): string
 
 /** What a report says in which nothing was counted. */
 function nothingCounted(report: Report): string[] {
-  const leftOut = leftOutOf(report)
-  return ['No calls were counted in this time.', ...(leftOut === undefined ? [] : [leftOut])]
+  return ['No calls were counted in this time.', ...notesOf(report)]
 }
 
 type MoneyWriter = ReturnType<typeof moneyWriter>

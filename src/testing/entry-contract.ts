@@ -25,21 +25,21 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
         ...{ body, head: '{"fields":[["x","ø"]]}', units: { tokens: 812.5 } },
         ...{ freshUntil: 2 ** 45, usableUntil: 2 ** 46, mustRevalidate: true },
       })
-      await entries.put(kept)
+      await entries.put(kept, 0)
       const found = await entries.get(kept.key)
       expect({ ...found, body: undefined, memo: undefined }).to.eql({ ...kept, body: undefined, memo: undefined })
       expect(new Uint8Array(found?.body ?? [])).to.eql(body)
       expect(await entries.get('get https://x/')).to.equal(undefined)
-      await entries.put(sampleEntry('empty', { body: new Uint8Array(), head: '' }))
+      await entries.put(sampleEntry('empty', { body: new Uint8Array(), head: '' }), 0)
       expect((await entries.get('empty'))?.body.byteLength).to.equal(0)
     },
   ],
   [
     'keeps an entry in place of the one under its key, and sweeps only what is not worth keeping',
     async ({ entries }) => {
-      await entries.put(sampleEntry('a', { keepUntil: 3_000 }))
-      await entries.put(sampleEntry('a', { keepUntil: 5_000, body: new Uint8Array([9]) }))
-      await entries.put(sampleEntry('b', { keepUntil: 4_000 }))
+      await entries.put(sampleEntry('a', { keepUntil: 3_000 }), 0)
+      await entries.put(sampleEntry('a', { keepUntil: 5_000, body: new Uint8Array([9]) }), 0)
+      await entries.put(sampleEntry('b', { keepUntil: 4_000 }), 0)
       expect([...((await entries.get('a'))?.body ?? [])]).to.eql([9])
       expect(await entries.sweep(3_999)).to.equal(0)
       expect(await entries.sweep(4_000)).to.equal(1)
@@ -51,7 +51,7 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
     'gives an entry other times, but not one that came since',
     async ({ entries }) => {
       const later = { storedAt: 1_000, bornAt: 950, freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000 }
-      for (const key of ['a', 'b']) await entries.put(sampleEntry(key))
+      for (const key of ['a', 'b']) await entries.put(sampleEntry(key), 0)
       await entries.updateTimes('a', { ...later, mustRevalidate: true, invalidated: true })
       await entries.updateTimes('b', { ...later, storedAt: 999, mustRevalidate: false, invalidated: false })
       await entries.updateTimes('absent', { ...later, mustRevalidate: false, invalidated: false })
@@ -77,6 +77,7 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
           const owner = i === 2 ? { provider: 'skerrylight' } : i === 3 ? { endpoint: 'station' } : {}
           await entries.put(
             sampleEntry(key, { freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000, ...owner }),
+            0,
           )
         }
         await entries.invalidate(selection, 1_500)
@@ -91,33 +92,34 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
     },
   ],
   [
-    'removes the selected entries, but those that were stored last as far as they are to be kept',
+    'removes the selected entries, and trims them to those used last, saying what was fresh of the others',
     async (store) => {
       const { entries } = store
-      for (let i = 0; i < 5; i++) await entries.put(sampleEntry(`GET http://x/a vary:${i}`, { storedAt: 10 - i }))
-      for (let i = 0; i < 5; i++) await entries.put(sampleEntry(`GET http://x/b${i}`, { storedAt: i }))
-      await entries.put(sampleEntry('GET http://x/other', { endpoint: 'other' }))
-      expect(await entries.remove({ under: 'GET http://x/a' }, 2)).to.equal(3)
       const variants = [0, 1, 2, 3, 4].map((i) => `GET http://x/a vary:${i}`)
-      expect(await keysOf(store, variants)).to.eql(variants.slice(0, 2))
-      expect(await entries.remove({ provider: 'ebbline', endpoint: 'tides' }, 3)).to.equal(4)
-      expect(await keysOf(store, [...variants, 'GET http://x/b4', 'GET http://x/b3', 'GET http://x/other'])).to.eql([
-        ...variants.slice(0, 2),
-        'GET http://x/b4',
-        'GET http://x/other',
-      ])
+      for (const [i, key] of variants.entries()) await entries.put(sampleEntry(key, { invalidated: i === 2 }), 0)
+      for (let i = 0; i < 5; i++) await entries.put(sampleEntry(`GET http://x/b${i}`, { storedAt: 10 - i }), 0)
+      await entries.put(sampleEntry('GET http://x/other', { endpoint: 'other' }), 0)
+      await entries.get(variants[0] as string)
+      const evicted = [{ provider: 'ebbline', endpoint: 'tides' }]
+      expect(await entries.trim({ under: 'GET http://x/a' }, 2, 1_999)).to.eql(evicted.map((one) => ({ ...one, entries: 2 })))
+      expect(await keysOf(store, variants)).to.eql([variants[0], variants[4]])
+      expect(await entries.trim({ provider: 'ebbline', endpoint: 'tides' }, 3, 2_000), 'nothing is fresh by then').to.eql([])
+      const left = [variants[0], variants[4], 'GET http://x/b4', 'GET http://x/b3', 'GET http://x/other'] as string[]
+      expect(await keysOf(store, left)).to.eql([variants[0], variants[4], 'GET http://x/b4', 'GET http://x/other'])
+      expect(await entries.trim({ all: true }, 4, 0)).to.eql([])
       expect((await entries.size()).entries).to.equal(4)
       expect(await entries.remove({ key: 'GET http://x/other' })).to.equal(1)
       expect(await entries.remove({ key: 'GET http://x/other' })).to.equal(0)
-      expect((await entries.size()).entries).to.equal(3)
+      expect(await entries.remove({ under: 'GET http://x/a' })).to.equal(2)
+      expect((await entries.size()).entries).to.equal(1)
     },
   ],
   [
     'lists entries in the order of their keys, page by page, without their bodies',
     async ({ entries }) => {
       const keys = ['a', 'a b', 'aa', 'ø', 'z', '\u{1f30a}', '\uff61']
-      for (const key of [...keys].reverse()) await entries.put(sampleEntry(key))
-      await entries.put(sampleEntry('other', { endpoint: 'station' }))
+      for (const key of [...keys].reverse()) await entries.put(sampleEntry(key), 0)
+      await entries.put(sampleEntry('other', { endpoint: 'station' }), 0)
       const selection = { provider: 'ebbline', endpoint: 'tides' }
       const seen: string[] = []
       let after: string | undefined

@@ -1,7 +1,7 @@
 import { type Maybe, memoryStore, type Store } from 'stashen'
 
 const parts = {
-  entries: ['get', 'put', 'updateTimes', 'invalidate', 'remove', 'list', 'sweep', 'size'],
+  entries: ['get', 'put', 'updateTimes', 'invalidate', 'remove', 'trim', 'list', 'sweep', 'size'],
   records: ['update', 'records', 'sweep'],
   ledger: ['add', 'read', 'replace', 'drop', 'addFacts', 'facts'],
 } as const

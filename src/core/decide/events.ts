@@ -61,6 +61,8 @@ export interface StashEvents {
   readonly 'store-trouble': { readonly message: string; readonly error: unknown }
   /** A good answer was not stored, though its endpoint has a freshness. */
   readonly 'not-stored': EventPlace & { readonly why: NotKept }
+  /** Answers were dropped from the store to make room while they were fresh. */
+  readonly evicted: EventPlace & { readonly entries: number }
   /** A stored answer could not be read; it was dropped and counts as absent. */
   readonly 'corrupt-entry': EventPlace & { readonly key: string; readonly error: unknown }
 }
@@ -105,6 +107,7 @@ export const eventNames = Object.keys({
     recovered: 1,
     'store-trouble': 1,
     'not-stored': 1,
+    evicted: 1,
     'corrupt-entry': 1,
   },
 } satisfies Record<EventName, 1>) as EventName[]

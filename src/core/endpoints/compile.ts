@@ -104,7 +104,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     audience: { shared: false, targets: [] },
     exceptAnswer: typeof reuse.reuse === 'object' ? reuse.reuse.exceptAnswer : undefined,
     maxBodyBytes: reuse.maxBodyBytes ?? defaults.maxBodyBytes,
-    maxEntries: reuse.maxEntries ?? defaults.maxEntries,
+    maxEntries: reuse.maxEntries,
     staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
     holdOff: compileHoldOff(reuse.holdOff ?? 0),
     timeouts: compileTimeouts(reuse.timeout ?? options.timeout),

@@ -23,7 +23,8 @@ export interface Endpoint extends KeepRule {
   /** How long after it was stored an answer can be made fresh by use, milliseconds; undefined where use does not. */
   readonly slidingMs: number | undefined
   readonly maxBodyBytes: number
-  readonly maxEntries: number
+  /** Undefined where only the store bounds them. */
+  readonly maxEntries: number | undefined
   readonly holdOff: HoldOffRule
   /** `totalMs`: undefined where it may take as long as it likes. `leaseMs`: nothing heard of a call for so long, it is taken to have ended. */
   readonly timeouts: {

@@ -62,7 +62,7 @@ export interface ReuseTerms {
   readonly reuse?: 'never' | ReuseExceptions
   /** Bytes of a body kept at the most; larger answers are passed on and not stored. Default 1 MiB. */
   readonly maxBodyBytes?: number
-  /** Answers kept at the most, give or take a tenth; those stored longest ago go first. Default 10,000. */
+  /** Answers kept at the most, give or take a tenth; those used least recently go first. Default: as many as the store has room for. */
   readonly maxEntries?: number
   /** Where it is another than the provider's. */
   readonly mode?: Mode

@@ -19,23 +19,35 @@ type Price<T> = (mode: LedgerMode, callsOf: Pricing['callsOf'], unitsOf?: Pricin
 export const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
 
 export function costsOf(facts: Known, provider: string, rows: readonly TallyRow[], since: number, until: number): Costs<ProviderPrices> {
-  return costsOfKinds(facts, (mode, callsOf, unitsOf = unitsMade) =>
+  return costsOfKinds(facts, rows, (mode, callsOf, unitsOf = unitsMade) =>
     priceProvider(facts.known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf, unitsOf }),
   )
 }
 
-export function costsOfKinds<T>({ over }: Known, price: Price<T>): Costs<T> {
+export function costsOfKinds<T>({ over }: Known, rows: readonly TallyRow[], price: Price<T>): Costs<T> {
   const refused = (row: TallyRow) => row.tally.overLimit + (over.get(row) ?? 0)
+  const reused = price('reuse', ({ tally }, plan) => billedCalls(plan, tally))
   return {
     measured: price('measure', ({ tally }, plan) => billedCalls(plan, tally)),
-    reused: price('reuse', ({ tally }, plan) => billedCalls(plan, tally)),
+    reused,
     asked: price(
       'reuse',
       (row) => row.tally.asked - refused(row),
       (row) => withoutRefused(row.tally.units.asked, refused(row) / Math.max(1, row.tally.asked)),
     ),
+    onceOnly: rows.some(({ tally }) => tally.refetched > 0)
+      ? price(
+          'reuse',
+          ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.refetched),
+          ({ tally: { units, refetchedUnits } }) => unitsLess(units.made, refetchedUnits),
+        )
+      : reused,
     avoided: price('measure', ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.wouldHit)),
   }
+}
+
+function unitsLess(units: Units, less: Units): Units {
+  return Object.fromEntries(Object.entries(units).map(([name, number]) => [name, Math.max(0, number - (less[name] ?? 0))]))
 }
 
 /** Units less the share of calls that would have been refused. */

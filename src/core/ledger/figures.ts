@@ -4,9 +4,11 @@ import type { TallyRow } from './ledger-row.js'
 import type { Avoided, Comparison, Figures, Percentiles, Without } from './report-model.js'
 import { Tally } from './tally.js'
 
-/** What the calls of a provider cost: made while measuring and while reusing, had all that were asked while reusing been made, and had those
- * measured not been made that reuse would have avoided. */
-export type Costs<T> = Readonly<Record<'measured' | 'reused' | 'asked' | 'avoided', T>>
+/**
+ * What the calls of a provider cost: made while measuring and while reusing, had all that were asked while reusing been made, had none been made
+ * again for an evicted answer, and had those measured not been made that reuse would have avoided.
+ */
+export type Costs<T> = Readonly<Record<'measured' | 'reused' | 'asked' | 'onceOnly' | 'avoided', T>>
 export type CostOf = (kind: keyof Costs<unknown>) => readonly Money[]
 
 /** What was counted of some calls, by mode; `refused`: how many of those asked while reusing limits would have refused. */
@@ -37,7 +39,8 @@ export function together(all: readonly Counted[]): Counted {
 /** The same calls without and with the stash; `timeMs`: how much longer callers would have waited. */
 export function compare({ measure, reuse, refused }: Counted, costOf: CostOf, timeMs: number | null): Comparison {
   const measured = figuresOf(measure, costOf('measured'))
-  const reused = figuresOf(reuse, costOf('reused'))
+  const paidTwice = reuse.refetched > 0 ? difference(costOf('reused'), costOf('onceOnly')) : []
+  const reused = figuresOf(reuse, costOf('reused'), paidTwice)
   const couldSave: Avoided | null = measured
     ? { upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('avoided')), timeMs: null }
     : null
@@ -81,11 +84,11 @@ export function microsSaved({ hit, stale, collapsed, avoidedMicros }: Tally, mea
   return (hit + stale + collapsed) * mean - avoidedMicros
 }
 
-function figuresOf(tally: Tally, money: readonly Money[]): Figures | undefined {
-  return tally.asked + tally.upstream > 0 ? figuresOfTally(tally, money) : undefined
+function figuresOf(tally: Tally, money: readonly Money[], paidTwice: readonly Money[] = []): Figures | undefined {
+  return tally.isUsed ? figuresOfTally(tally, money, paidTwice) : undefined
 }
 
-function figuresOfTally(tally: Tally, money: readonly Money[]): Figures {
+function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readonly Money[]): Figures {
   return {
     asked: tally.asked,
     upstream: tally.upstream,
@@ -107,6 +110,9 @@ function figuresOfTally(tally: Tally, money: readonly Money[]): Figures {
     unchanged: tally.unchanged,
     corrupt: tally.corrupt,
     notStored: tally.notStored,
+    evicted: tally.evicted,
+    refetched: tally.refetched,
+    paidTwice,
     wouldHit: tally.wouldHit,
     money,
     latencyMs: percentiles(tally.latency),
@@ -114,7 +120,7 @@ function figuresOfTally(tally: Tally, money: readonly Money[]): Figures {
   }
 }
 
-const noFigures = figuresOfTally(new Tally(), [])
+const noFigures = figuresOfTally(new Tally(), [], [])
 
 function percentiles(histogram: Histogram): Percentiles | null {
   const [median, p95] = [histogram.quantile(0.5), histogram.quantile(0.95)]

@@ -49,6 +49,11 @@ export interface Figures {
   readonly corrupt: number
   /** Answers that were not stored though their endpoint has a freshness: how many, by why, as outcomes say it (`notStored`). */
   readonly notStored: Readonly<Record<string, number>>
+  /** Answers that were dropped from the store to make room while they were fresh. */
+  readonly evicted: number
+  /** Upstream calls for an answer that was dropped so and would have been fresh still, and what they cost, which is part of \`money\`. */
+  readonly refetched: number
+  readonly paidTwice: readonly Money[]
   /** While only measuring: calls that reuse would have answered from store. */
   readonly wouldHit: number
   /** Price of the upstream calls, one amount a currency; empty where no price is known. */

@@ -41,7 +41,7 @@ export function timesOf(
     all,
   )
   const perProvider = groupBy(rows, (row) => row.provider).map(([provider, itsRows]) =>
-    costsOfKinds(facts, (mode, callsOf, unitsOf = unitsMade) =>
+    costsOfKinds(facts, itsRows, (mode, callsOf, unitsOf = unitsMade) =>
       priceTimes(facts.known, { provider, rows: itsRows.filter((row) => row.mode === mode), since: from, callsOf, unitsOf }, all),
     ),
   )

@@ -66,7 +66,7 @@ export function reportOf({ rows, facts, since, until, times, recent = [], report
 
 /** An endpoint may hold nothing but what others did. */
 function isUsed({ counted: { measure, reuse } }: { readonly counted: Counted }): boolean {
-  return measure.asked + measure.upstream + reuse.asked + reuse.upstream > 0
+  return measure.isUsed || reuse.isUsed
 }
 
 /** The rows of calls made while reusing, else while measuring. */

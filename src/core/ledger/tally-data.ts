@@ -34,6 +34,9 @@ export const countNames = [
   'unchanged',
   /** stored answers that could not be read, and were dropped */
   'corrupt',
+  /** answers dropped from the store to make room while they were fresh, and calls made for such an answer that would be fresh still */
+  'evicted',
+  'refetched',
   /** calls while measuring that reuse would have answered from store */
   'wouldHit',
   /** of the upstream calls, those that nobody waited for, and those that repeated a failed one */
@@ -59,6 +62,8 @@ export interface TallyData extends Partial<TallyCounts> {
   readonly oldestStaleMs?: number
   /** Answers that were not stored, by why. */
   readonly notStored?: Readonly<Record<string, number>>
+  /** Units that the calls cost which were made for evicted answers, by name. */
+  readonly refetchedUnits?: Readonly<Record<string, number>>
   readonly units?: { readonly made: Record<string, number>; readonly asked: Record<string, number> }
   /** How long callers waited, how long upstream calls took, and how old answers from store were. */
   readonly ms?: string

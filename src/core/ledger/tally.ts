@@ -22,6 +22,8 @@ export class Tally implements TallyCounts {
   changed = 0
   unchanged = 0
   corrupt = 0
+  evicted = 0
+  refetched = 0
   wouldHit = 0
   upBackground = 0
   upRepeated = 0
@@ -31,6 +33,8 @@ export class Tally implements TallyCounts {
   upMicros = 0
   /** Units that upstream calls cost, and that they would have cost had every call asked been made: by name. */
   readonly units: { made: Record<string, number>; asked: Record<string, number> } = { made: {}, asked: {} }
+  /** Units that the calls cost which were made for evicted answers. */
+  readonly refetchedUnits: Record<string, number> = {}
   /** Answers that were not stored though their endpoint has a freshness, by why (`NotKept`). */
   readonly notStored: Record<string, number> = {}
   /** How old the oldest answer past its freshness was that was given out, milliseconds. */
@@ -59,14 +63,26 @@ export class Tally implements TallyCounts {
     return this.upAnswered + this.upRefused + this.upFailed + this.upAbandoned
   }
 
+  /** Whether there is anything in it to report. */
+  get isUsed(): boolean {
+    return this.asked + this.upstream + this.evicted > 0
+  }
+
   merge(other: Tally): void {
     for (const name of countNames) this[name] += other[name]
     this.oldestStaleMs = Math.max(this.oldestStaleMs, other.oldestStaleMs)
     for (const kind of ['made', 'asked'] as const) this.addUnits(kind, other.units[kind])
+    addTo(this.refetchedUnits, other.refetchedUnits)
     addTo(this.notStored, other.notStored)
     this.latency.merge(other.latency)
     this.upLatency.merge(other.upLatency)
     this.age.merge(other.age)
+  }
+
+  /** Counts a call made for an answer that had been evicted while it was fresh. */
+  refetch(units: Units | undefined): void {
+    this.refetched++
+    if (units) addTo(this.refetchedUnits, units)
   }
 
   addUnits(kind: 'made' | 'asked', units: Units | undefined): void {
@@ -77,16 +93,21 @@ export class Tally implements TallyCounts {
   /** Only what is not zero, so that a stored row stays small. */
   toJSON(): TallyData {
     const counts = Object.fromEntries(countNames.filter((name) => this[name] !== 0).map((name) => [name, this[name]]))
-    const hasUnits = Object.keys(this.units.made).length + Object.keys(this.units.asked).length > 0
-    const kept = { ...(hasUnits && { units: this.units }), ...(Object.keys(this.notStored).length > 0 && { notStored: this.notStored }) }
+    const hasUnits = hasAny(this.units.made) || hasAny(this.units.asked)
+    const kept = {
+      ...(hasUnits && { units: this.units }),
+      ...(hasAny(this.refetchedUnits) && { refetchedUnits: this.refetchedUnits }),
+      ...(hasAny(this.notStored) && { notStored: this.notStored }),
+    }
     const [ms, upMs, ageMs] = [this.latency, this.upLatency, this.age].map((histogram) => histogram.toJSON())
     const times = { ...(ms && { ms }), ...(upMs && { upMs }), ...(ageMs && { ageMs }) }
     return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ...kept, ...times }
   }
 
   /** From what `toJSON` made. */
-  static from({ units, notStored, ms, upMs, ageMs, ...counts }: TallyData): Tally {
+  static from({ units, refetchedUnits, notStored, ms, upMs, ageMs, ...counts }: TallyData): Tally {
     const tally = Object.assign(new Tally(), counts)
+    if (refetchedUnits) addTo(tally.refetchedUnits, refetchedUnits)
     if (notStored) addTo(tally.notStored, notStored)
     if (units) for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, units[kind])
     if (ms) tally.latency = new Histogram(latencies, ms)
@@ -94,6 +115,11 @@ export class Tally implements TallyCounts {
     if (ageMs) tally.age = new Histogram(ages, ageMs)
     return tally
   }
+}
+
+function hasAny(sums: Readonly<Record<string, number>>): boolean {
+  for (const _ in sums) return true
+  return false
 }
 
 function addTo(sums: Record<string, number>, more: Readonly<Record<string, number>>): void {

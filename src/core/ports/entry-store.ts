@@ -38,6 +38,23 @@ export interface EntryPage {
   readonly next: string | undefined
 }
 
+/** Answers of an endpoint that a store dropped to make room while they were fresh. */
+export interface Evicted {
+  readonly provider: string
+  readonly endpoint: string
+  readonly entries: number
+}
+
+/** What became of an entry that a store was given, where that is more than that it was kept. */
+export interface PutResult {
+  /** Why it was not kept: it is larger than all the room there is, or the store failed. */
+  readonly notKept?: 'too-large' | 'trouble' | undefined
+  /** What was dropped for it while it was fresh; see `evictedOf`. */
+  readonly evicted?: readonly Evicted[] | undefined
+  /** Whether an entry under its key had been dropped to make room, and would still be fresh. */
+  readonly wasEvicted?: boolean | undefined
+}
+
 /** How much is stored; `bytes` as the store counts them. */
 export interface StoreSize {
   readonly entries: number
@@ -45,23 +62,29 @@ export interface StoreSize {
 }
 
 /**
- * Where stored answers live. Every method may be called at any time between opening and closing, by several processes where the store is
+ * Where stored answers live, within bounds of the store's own: what is not worth keeping any more (`keepUntil`) stays until the room is
+ * needed, for `offline` may need it, and goes first then; next goes what was used least recently. Every method may be called at any time between opening and closing, by several processes where the store is
  * shared. A method that cannot do its work throws or rejects; it never returns part of an answer.
  */
 export interface EntryStore {
   /** The entry kept under `key`, whatever its age. A look-up counts as a use of the entry. */
   get(key: string): Maybe<Entry | undefined>
-  /** Keeps an entry, in place of the one under the same key. May make room by dropping others. */
-  put(entry: Entry): Maybe<void>
+  /**
+   * Keeps an entry, in place of the one under the same key, and drops others where there is no room. Returns undefined where it was kept,
+   * nothing fresh was dropped, and nothing fresh under its key had been.
+   */
+  put(entry: Entry, now: number): Maybe<PutResult | undefined>
   /** Gives the entry under `key` other times, unless another answer than the one stored at `times.storedAt` is there by now. */
   updateTimes(key: string, times: StoredTimes): Maybe<void>
   /** Gives entries the times that `invalidatedTimes` makes of theirs: they are given out only once the upstream has confirmed them. */
   invalidate(selection: Selection, now: number): Maybe<void>
-  /** Drops entries, but those of them that were stored last, as many as `keepNewest` says (default 0). Returns how many. */
-  remove(selection: Selection, keepNewest?: number): Maybe<number>
+  /** Drops entries. Returns how many. */
+  remove(selection: Selection): Maybe<number>
+  /** Drops all but so many of some entries, those used least recently first. Returns what of them was fresh, as `put` does. */
+  trim(selection: Selection, most: number, now: number): Maybe<readonly Evicted[]>
   /** Entries in the order of their keys (by UTF-8 bytes), at most `most` (default 100), from the first key after `after` on. */
   list(selection: Selection, page?: { readonly after?: string | undefined; readonly most?: number }): Maybe<EntryPage>
-  /** Drops every entry that is not worth keeping at `now` (`keepUntil`). Returns how many. */
+  /** Drops every entry that is not worth keeping at `now` (`keepUntil`), before its room is needed. Returns how many. No stash asks for it. */
   sweep(now: number): Maybe<number>
   size(): Maybe<StoreSize>
 }

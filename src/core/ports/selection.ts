@@ -1,4 +1,4 @@
-import type { Entry, EntryPage, EntrySummary, Selection } from './entry-store.js'
+import type { Entry, EntryPage, EntrySummary, Evicted, Selection } from './entry-store.js'
 
 /** Whether a selection means an entry. For stores without an index of their own. */
 export function isSelected(selection: Selection, entry: Pick<Entry, 'key' | 'provider' | 'endpoint'>): boolean {
@@ -7,6 +7,26 @@ export function isSelected(selection: Selection, entry: Pick<Entry, 'key' | 'pro
   if ('under' in selection) return entry.key === selection.under || entry.key.startsWith(`${selection.under} `)
   return entry.provider === selection.provider && (selection.endpoint === undefined || entry.endpoint === selection.endpoint)
 }
+
+/** Entries that were dropped to make room, as far as they were fresh, by their endpoints. For what `put` and `trim` return. */
+export function evictedOf(dropped: readonly Dropped[], now: number): Evicted[] {
+  const counts = new Map<string, Evicted>()
+  for (const entry of dropped) {
+    if (!wasFresh(entry, now)) continue
+    const { provider, endpoint } = entry
+    const place = JSON.stringify([provider, endpoint])
+    counts.set(place, { provider, endpoint, entries: (counts.get(place)?.entries ?? 0) + 1 })
+  }
+  return [...counts.values()]
+}
+
+/** Whether a dropped entry could have been given out as fresh. */
+export function wasFresh({ freshUntil, invalidated }: Pick<Dropped, 'freshUntil' | 'invalidated'>, now: number): boolean {
+  return !invalidated && freshUntil > now
+}
+
+/** What matters of an entry that was dropped. */
+export type Dropped = Pick<Entry, 'provider' | 'endpoint' | 'freshUntil' | 'invalidated'>
 
 /** Entries listed at once, where nothing else is asked for. */
 const usualPage = 100

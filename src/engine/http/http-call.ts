@@ -18,6 +18,7 @@ import type { AnswerForm } from '../call/answer-form.js'
 import { type Call, type CallTerms, termsOf } from '../call/call.js'
 import type { Fetched } from '../call/fetched.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
+import type { EntryWriter } from '../upstream/entry-writer.js'
 import { canExcerpt } from './excerpt.js'
 import { answerOfEntry, type HttpAnswer } from './http-answer.js'
 import { mayCarryConditions } from './http-request.js'
@@ -37,6 +38,7 @@ export interface HttpCallParts {
   readonly fetch: Fetch
   readonly clock: Clock
   readonly entries: EntryStore
+  readonly entryWriter: EntryWriter
   readonly lookUp: LookUp
   readonly invalidation: Invalidation
   readonly trouble: (what: string, error: unknown) => void
@@ -182,7 +184,7 @@ export class HttpCall implements Call<HttpAnswer> {
 
   /** Brings a stored answer up to date by one to HEAD, or finds it out of date (RFC 9111 section 4.3.5). */
   async #compareHead(call: UpstreamRequest, head: ArrivedAnswer): Promise<void> {
-    const { entries, clock, lookUp, trouble } = this.#parts
+    const { entries, entryWriter, clock, lookUp, trouble } = this.#parts
     try {
       const { entry } = await lookUp.find(this)
       if (!entry || head.status !== 200 || this.bypass) return
@@ -192,7 +194,7 @@ export class HttpCall implements Call<HttpAnswer> {
       if (compared !== 'same') return
       const { kept } = renewed(call, stored, head)
       const keeping = kept.judge(entry.key)
-      if (typeof keeping !== 'string') await entries.put({ ...entry, ...timesOf(keeping), ...kept.form(keeping) })
+      if (typeof keeping !== 'string') await entryWriter.put({ ...entry, ...timesOf(keeping), ...kept.form(keeping) })
     } catch (error) {
       trouble(`a stored answer of ${this.endpoint.provider}.${this.endpoint.name} cannot be compared with a head`, error)
     }

@@ -26,9 +26,9 @@ export class LedgerWriter {
     this.#clock = clock
   }
 
-  /** The counter of one endpoint, which always has the same mode: ask for it once and keep it. */
+  /** The counter of one endpoint: ask for it once and keep it. */
   counter(provider: string, endpoint: string, mode: Mode): EndpointCounter {
-    const name = `${provider}.${endpoint}`
+    const name = JSON.stringify([provider, endpoint, mode === 'measure'])
     const known = this.#counters.get(name)
     if (known) return known
     const counter = new EndpointCounter((bucket) => {

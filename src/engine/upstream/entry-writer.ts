@@ -2,9 +2,10 @@ import { timesOf } from '../../core/decide/entry-times.js'
 import type { Keeping, NotKept } from '../../core/decide/keep.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { signpostHead } from '../../core/http/variants.js'
+import { type Ending, isBilled } from '../../core/money/billed-calls.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
+import type { Entry, EntryStore, Evicted, PutResult, Selection } from '../../core/ports/entry-store.js'
 import type { Call } from '../call/call.js'
 import type { Finished, Kept } from '../call/fetched.js'
 import type { Events } from '../events.js'
@@ -21,20 +22,38 @@ const trimEvery = 100
 /** Why answers are not stored that say so by how their calls are counted. */
 const countedElsewhere: readonly NotKept[] = ['failed', 'abandoned', 'not-reusable']
 
+export interface EntryWriterParts {
+  readonly entries: EntryStore
+  readonly clock: Clock
+  readonly events: Events
+  readonly warn: (message: string) => void
+  /** Counts answers that were dropped while they were fresh. */
+  readonly countEvicted: (evicted: Evicted) => void
+}
+
+/** The call whose answer is stored: the entry that it takes the place of, whether something newer is known, and how it ended. */
+interface Writing {
+  readonly previous: Entry | undefined
+  readonly isSuperseded: () => boolean
+  readonly ending: Ending
+}
+
 /** Stores complete answers, where that is allowed. */
 export class EntryWriter {
   readonly #entries: EntryStore
   readonly #clock: Clock
   readonly #events: Events
+  readonly #countEvicted: EntryWriterParts['countEvicted']
   readonly #measurement = new Measurement()
   readonly #freshness: OncePerEpisode
   /** Entries added since those of the endpoint were last counted. */
   readonly #added = new Map<Endpoint, number>()
 
-  constructor(entries: EntryStore, { clock, events, warn }: { clock: Clock; events: Events; warn: (message: string) => void }) {
+  constructor({ entries, clock, events, warn, countEvicted }: EntryWriterParts) {
     this.#entries = entries
     this.#clock = clock
     this.#events = events
+    this.#countEvicted = countEvicted
     this.#freshness = new OncePerEpisode(warn)
   }
 
@@ -54,11 +73,18 @@ export class EntryWriter {
     return ended
   }
 
+  /** Puts an entry into the store, and counts what had to go for it. */
+  async put(entry: Entry): Promise<PutResult | undefined> {
+    const done = await this.#entries.put(entry, this.#clock.now())
+    for (const evicted of done?.evicted ?? []) this.#countEvicted(evicted)
+    return done
+  }
+
   async store(
     call: Call<unknown>,
     finished: Finished,
     { base, key, signposts }: Place,
-    { previous, isSuperseded }: { previous: Entry | undefined; isSuperseded: () => boolean },
+    { previous, isSuperseded, ending }: Writing,
   ): Promise<Ended> {
     if ('broken' in finished || 'abandoned' in finished) return finished
     if ('amiss' in finished) return { amiss: true }
@@ -72,23 +98,31 @@ export class EntryWriter {
     const common = { provider: endpoint.provider, endpoint: endpoint.name, ...timesOf(keeping) }
     for (const signpost of signposts) {
       const at = 'vary' in signpost ? base : (call.search?.signpostKey as string)
-      await this.#entries.put({ ...common, key: at, head: signpostHead(signpost), body: new Uint8Array() })
+      const unused = { ...common, freshUntil: keeping.storedAt } // it is no answer, and none is lost with it
+      await this.put({ ...unused, key: at, head: signpostHead(signpost), body: new Uint8Array() })
     }
     const { units } = finished.kept
     if (isSuperseded()) return { notStored: 'out-of-date' } // by now, where the store took its time
-    await this.#entries.put({ ...common, key, head, body, memo, ...(units && { units }) })
+    const done = await this.put({ ...common, key, head, body, memo, ...(units && { units }) })
+    if (done?.notKept) return { notStored: done.notKept }
+    if (done?.wasEvicted && isPaidAgain(call, previous, ending)) call.counter.at(this.#clock.now()).refetch(units)
     if (previous?.key !== key) await this.#bound(endpoint, base, key)
     return { stored: keeping }
   }
 
   /** Keeps the entries of an endpoint, and the variants of one of its answers, from growing without end. */
   async #bound(endpoint: Endpoint, base: string, key: string): Promise<void> {
-    if (key !== base) await this.#entries.remove({ under: base }, mostVariants + 1) // and the signpost
+    if (key !== base) await this.#trim({ under: base }, mostVariants + 1) // and the signpost
     const { provider, name, maxEntries } = endpoint
+    if (maxEntries === undefined) return
     const added = (this.#added.get(endpoint) ?? 0) + 1
     const isTime = added >= Math.max(1, Math.min(trimEvery, Math.floor(maxEntries / 10)))
     this.#added.set(endpoint, isTime ? 0 : added)
-    if (isTime) await this.#entries.remove({ provider, endpoint: name }, maxEntries)
+    if (isTime) await this.#trim({ provider, endpoint: name }, maxEntries)
+  }
+
+  async #trim(selection: Selection, most: number): Promise<void> {
+    for (const evicted of await this.#entries.trim(selection, most, this.#clock.now())) this.#countEvicted(evicted)
   }
 
   #tellNotStored({ endpoint, counter }: Call<unknown>, why: NotKept): void {
@@ -108,6 +142,11 @@ export class EntryWriter {
       return 'no-freshness'
     }
   }
+}
+
+/** Whether a call was made, and is on the bill, only because an answer had been dropped. */
+function isPaidAgain({ terms, directives, endpoint }: Call<unknown>, previous: Entry | undefined, ending: Ending): boolean {
+  return previous === undefined && !terms.reload && directives.ask === undefined && isBilled(endpoint.unbilled, ending)
 }
 
 function sameBytes(one: Uint8Array, other: Uint8Array): boolean {

@@ -1,5 +1,6 @@
 import { decideOnFailure, type WithheldFor } from '../../core/decide/decide.js'
 import { BudgetSpentError, HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../../core/errors/call-errors.js'
+import { endingOf } from '../../core/money/billed-calls.js'
 import type { Units } from '../../core/money/units.js'
 import type { Fetched, Finished, WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
@@ -185,14 +186,14 @@ export class UpstreamAttempt<T> {
   }
 
   /** Stores a complete answer, where that is allowed. Whatever goes wrong with that, the caller has the answer. */
-  async #store({ result }: WithAnswer<T>, finished: Finished, place: Landed<T>['place']): Promise<Ended> {
+  async #store({ result, status }: WithAnswer<T>, finished: Finished, place: Landed<T>['place']): Promise<Ended> {
     const { call, isReusable, previous, isSuperseded } = this.#job
     const { entryWriter } = this.#parts
     try {
       if ('kept' in finished) entryWriter.measured(call, place.key, this.#record?.beganAt ?? 0, finished.kept)
       const hasStandIn = result !== 'answered' && call.endpoint.mode !== 'measure' && this.#standIn() !== 'give-up'
       if (!isReusable || this.#pauseMs !== undefined || hasStandIn) return notReused(finished)
-      return await entryWriter.write(call, finished, place, { previous, isSuperseded })
+      return await entryWriter.write(call, finished, place, { previous, isSuperseded, ending: endingOf(result, status) })
     } catch (error) {
       this.#parts.trouble(`answers of ${call.endpoint.provider}.${call.endpoint.name} are not stored`, error)
       return { notStored: 'trouble' }

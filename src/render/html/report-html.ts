@@ -1,7 +1,7 @@
 import type { Comparison, Report } from '../../core/ledger/report-model.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from '../format.js'
 import { printable } from '../printable.js'
-import { leftOutOf, remarkOf } from '../remarks.js'
+import { notesOf, remarkOf } from '../remarks.js'
 import type { Draw } from './charts.js'
 import { escaped, table } from './markup.js'
 import { chartsOf } from './report-charts.js'
@@ -10,7 +10,6 @@ import { chartsOf } from './report-charts.js'
 export function reportHtml(given: Report, { zone, draw }: { readonly zone: string; readonly draw: Draw }): string {
   const report = printable(given)
   const { since, until } = report
-  const leftOut = leftOutOf(report)
   const span = since === null || until === null ? 'no calls' : `${momentText(since, zone)} to ${momentText(until, zone)} (${zone})`
   const charts = chartsOf(report, zone).map(({ title, words, option }) => {
     const drawing = draw(option).replace('<svg', `<svg role="img" aria-label="${escaped(`${title}. ${words}`)}"`)
@@ -29,7 +28,9 @@ export function reportHtml(given: Report, { zone, draw }: { readonly zone: strin
 <main>
 <h1>Calls to third-party APIs</h1>
 <p class="span">${escaped(span)}</p>
-${leftOut === undefined ? '' : `<p class="span">${escaped(leftOut)}</p>\n`}<section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
+${notesOf(report)
+  .map((note) => `<p class="span">${escaped(note)}</p>\n`)
+  .join('')}<section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
 <section class="charts" aria-label="Charts">${charts.join('')}</section>
 <section aria-label="Endpoints">${endpointTable(report)}</section>
 <section aria-label="Keys">${keyTable(report)}</section>

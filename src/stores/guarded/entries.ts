@@ -1,5 +1,5 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry, EntryPage, EntryStore, Selection, StoreSize } from '../../core/ports/entry-store.js'
+import type { Entry, EntryPage, EntryStore, Evicted, PutResult, Selection, StoreSize } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import { isSelected } from '../../core/ports/selection.js'
 import type { Guard } from './guard.js'
@@ -33,8 +33,8 @@ export class GuardedEntries implements EntryStore {
     return found === undefined || (found.memo !== undefined && found.key === key) ? found : this.#sound(key, found) // a memo: read before
   }
 
-  put(entry: Entry): Maybe<void> {
-    return this.#guard.attempt(() => this.#entries.put(entry), undefined)
+  put(entry: Entry, now: number): Maybe<PutResult | undefined> {
+    return this.#guard.attempt<PutResult | undefined>(() => this.#entries.put(entry, now), { notKept: 'trouble' })
   }
 
   updateTimes(key: string, times: StoredTimes): Maybe<void> {
@@ -46,10 +46,12 @@ export class GuardedEntries implements EntryStore {
     return this.#orLater(() => this.#entries.invalidate(selection, now), undefined, { selection, at: now, drop: false })
   }
 
-  remove(selection: Selection, keepNewest?: number): Maybe<number> {
-    const work = () => this.#entries.remove(selection, keepNewest)
-    if (keepNewest !== undefined) return this.#guard.attemptIfOpen(work, 0)
-    return this.#orLater(work, 0, { selection, at: 0, drop: true })
+  remove(selection: Selection): Maybe<number> {
+    return this.#orLater(() => this.#entries.remove(selection), 0, { selection, at: 0, drop: true })
+  }
+
+  trim(selection: Selection, most: number, now: number): Maybe<readonly Evicted[]> {
+    return this.#guard.attemptIfOpen<readonly Evicted[]>(() => this.#entries.trim(selection, most, now), [])
   }
 
   list(...args: Parameters<EntryStore['list']>): Maybe<EntryPage> {

@@ -1,6 +1,8 @@
 import { invalidatedTimes, type StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry, EntryPage, EntryStore, EntrySummary, Selection, StoreSize } from '../../core/ports/entry-store.js'
-import { isSelected, pageOf } from '../../core/ports/selection.js'
+import type { Entry, EntryPage, EntryStore, EntrySummary, Evicted, PutResult, Selection, StoreSize } from '../../core/ports/entry-store.js'
+import { evictedOf, isSelected, pageOf, wasFresh } from '../../core/ports/selection.js'
+import { rememberedKeys } from '../remembered-keys.js'
+import { EvictedKeys } from './evicted-keys.js'
 import { type Link, UseOrder } from './use-order.js'
 
 interface Slot extends Link<Slot> {
@@ -11,12 +13,18 @@ interface Slot extends Link<Slot> {
 export class MemoryEntries implements EntryStore {
   readonly #slots = new Map<string, Slot>()
   readonly #order = new UseOrder<Slot>()
+  readonly #evictedKeys: EvictedKeys
+  readonly #maxBytes: number
+  readonly #maxEntries: number
   #bytes = 0
+  /** Goes round all slots, a few each time that room is needed. */
+  #hand: Iterator<Slot> | undefined
 
-  constructor(
-    readonly maxBytes: number,
-    readonly maxEntries: number,
-  ) {}
+  constructor(maxBytes: number, maxEntries: number) {
+    this.#maxBytes = maxBytes
+    this.#maxEntries = maxEntries
+    this.#evictedKeys = new EvictedKeys(rememberedKeys(maxBytes))
+  }
 
   get(key: string): Entry | undefined {
     const slot = this.#slots.get(key)
@@ -25,14 +33,16 @@ export class MemoryEntries implements EntryStore {
     return slot.entry
   }
 
-  put(entry: Entry): void {
+  put(entry: Entry, now: number): PutResult | undefined {
     this.#drop(this.#slots.get(entry.key))
     const slot: Slot = { entry, bytes: bytesOf(entry), newer: undefined, older: undefined }
-    if (slot.bytes > this.maxBytes) return
+    if (slot.bytes > this.#maxBytes) return { notKept: 'too-large' }
+    const wasEvicted = this.#evictedKeys.take(entry.key, now)
     this.#slots.set(entry.key, slot)
     this.#order.add(slot)
     this.#bytes += slot.bytes
-    while (this.#bytes > this.maxBytes || this.#slots.size > this.maxEntries) this.#drop(this.#order.oldest)
+    const evicted = this.#makeRoom(now)
+    return wasEvicted || evicted ? { wasEvicted, evicted } : undefined
   }
 
   updateTimes(key: string, times: StoredTimes): void {
@@ -44,12 +54,19 @@ export class MemoryEntries implements EntryStore {
     for (const slot of this.#selected(selection)) slot.entry = { ...slot.entry, ...invalidatedTimes(slot.entry, now) }
   }
 
-  remove(selection: Selection, keepNewest = 0): number {
+  remove(selection: Selection): number {
     const slots = [...this.#selected(selection)]
-    if (keepNewest > 0) slots.sort((a, b) => b.entry.storedAt - a.entry.storedAt)
-    const dropped = slots.slice(keepNewest)
-    for (const slot of dropped) this.#drop(slot)
-    return dropped.length
+    for (const slot of slots) this.#drop(slot)
+    return slots.length
+  }
+
+  trim(selection: Selection, most: number, now: number): readonly Evicted[] {
+    const slots = [...this.#order].filter(({ entry }) => isSelected(selection, entry))
+    const dropped = slots.slice(0, Math.max(0, slots.length - most))
+    return evictedOf(
+      dropped.map((slot) => this.#evict(slot, now)),
+      now,
+    )
   }
 
   list(selection: Selection, page?: Parameters<EntryStore['list']>[1]): EntryPage {
@@ -73,7 +90,7 @@ export class MemoryEntries implements EntryStore {
   }
 
   clear(): void {
-    this.#slots.clear()
+    this.remove({ all: true })
   }
 
   #selected(selection: Selection): Iterable<Slot> {
@@ -84,6 +101,34 @@ export class MemoryEntries implements EntryStore {
     return [...this.#slots.values()].filter(({ entry }) => isSelected(selection, entry))
   }
 
+  #makeRoom(now: number): readonly Evicted[] | undefined {
+    let dropped: Entry[] | undefined
+    while (this.#bytes > this.#maxBytes || this.#slots.size > this.#maxEntries) {
+      dropped ??= []
+      dropped.push(this.#evict(this.#worthless(now) ?? (this.#order.oldest as Slot), now))
+    }
+    const evicted = dropped && evictedOf(dropped, now)
+    return evicted?.length ? evicted : undefined
+  }
+
+  /** One of the next few slots whose entry is not worth keeping any more, if there is one. */
+  #worthless(now: number): Slot | undefined {
+    for (let i = 0; i < handSteps; i++) {
+      this.#hand ??= this.#slots.values()
+      const { done, value } = this.#hand.next()
+      if (done) this.#hand = undefined
+      else if (value.entry.keepUntil <= now) return value
+    }
+    return undefined
+  }
+
+  #evict(slot: Slot, now: number): Entry {
+    const { entry } = slot
+    if (wasFresh(entry, now)) this.#evictedKeys.add(entry.key, entry.freshUntil)
+    this.#drop(slot)
+    return entry
+  }
+
   #drop(slot: Slot | undefined): void {
     if (!slot) return
     this.#slots.delete(slot.entry.key)
@@ -92,7 +137,13 @@ export class MemoryEntries implements EntryStore {
   }
 }
 
+/** How many slots are looked at for one whose entry is not worth keeping, before what was used least recently goes. */
+const handSteps = 8
+
+/** What an entry takes beside its key, head and body, bytes. */
+const entryOverhead = 400
+
 /** Bodies count twice: once as bytes, once for the decoded form that readers keep beside them. Characters count two bytes. */
 function bytesOf({ key, head, body }: Entry): number {
-  return 2 * (body.byteLength + key.length + head.length)
+  return 2 * (body.byteLength + key.length + head.length) + entryOverhead
 }

@@ -13,6 +13,11 @@ export class UseOrder<T extends Link<T>> {
     return this.#oldest
   }
 
+  /** From the least recently used on. */
+  *[Symbol.iterator](): Iterator<T> {
+    for (let link = this.#oldest; link; link = link.newer) yield link
+  }
+
   add(link: T): void {
     link.older = this.#newest
     link.newer = undefined

@@ -1,13 +1,16 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry, EntryPage, EntryStore, EntrySummary, Selection, StoreSize } from '../../core/ports/entry-store.js'
+import type { Entry, EntryPage, EntryStore, EntrySummary, Evicted, PutResult, Selection, StoreSize } from '../../core/ports/entry-store.js'
 import type { Row } from './driver.js'
+import { bytesOf, type Room } from './room.js'
 import type { SqliteFile } from './sqlite-file.js'
 
 export class SqliteEntries implements EntryStore {
   readonly #file: SqliteFile
+  readonly #room: Room
 
-  constructor(file: SqliteFile) {
+  constructor(file: SqliteFile, room: Room) {
     this.#file = file
+    this.#room = room
   }
 
   get(key: string): Entry | undefined {
@@ -17,13 +20,34 @@ export class SqliteEntries implements EntryStore {
     } catch (error) {
       row = this.#file.again(error, () => this.#file.statement(getEntry).get(key))
     }
-    return row && { ...summaryOf(key, row), body: row.body as Uint8Array }
+    if (row === undefined) return undefined
+    this.#room.use(key)
+    return { ...summaryOf(key, row), body: row.body as Uint8Array }
   }
 
-  put(entry: Entry): void {
+  put(entry: Entry, now: number): PutResult | undefined {
     const { key, provider, endpoint, head, body, storedAt, units } = entry
     const unitsText = units === undefined ? null : JSON.stringify(units)
-    this.#file.do(() => this.#file.statement(putEntry).run(key, provider, endpoint, head, body, storedAt, ...laterTimes(entry), unitsText))
+    const bytes = bytesOf(entry)
+    if (this.#room.isTooSmallFor(bytes)) {
+      this.remove({ key })
+      return { notKept: 'too-large' }
+    }
+    const put = () =>
+      this.#file.statement(putEntry).run(key, provider, endpoint, bytes, storedAt, ...laterTimes(entry), unitsText, head, body)
+    return this.#file.do(() => {
+      const { isFull, mayBeEvicted } = this.#room.look(key, bytes)
+      if (!isFull && !mayBeEvicted) {
+        put()
+        return undefined
+      }
+      return this.#file.inTransaction(() => {
+        const wasEvicted = this.#room.takeEvicted(key, now)
+        put()
+        const evicted = this.#room.make(now)
+        return wasEvicted || evicted ? { wasEvicted, evicted } : undefined
+      })
+    })
   }
 
   updateTimes(key: string, times: StoredTimes): void {
@@ -46,11 +70,13 @@ export class SqliteEntries implements EntryStore {
     )
   }
 
-  remove(selection: Selection, keepNewest = 0): number {
+  remove(selection: Selection): number {
     const { where, values } = conditionOf(selection)
-    if (keepNewest === 0) return this.#file.do(() => this.#file.statement(`DELETE FROM entry WHERE ${where}`).run(...values))
-    const older = `SELECT key FROM entry WHERE ${where} ORDER BY stored_at DESC LIMIT -1 OFFSET ?`
-    return this.#file.do(() => this.#file.statement(`DELETE FROM entry WHERE key IN (${older})`).run(...values, keepNewest))
+    return this.#file.do(() => this.#file.statement(`DELETE FROM entry WHERE ${where}`).run(...values))
+  }
+
+  trim(selection: Selection, most: number, now: number): readonly Evicted[] {
+    return this.#file.inTransaction(() => this.#room.trim(conditionOf(selection), most, now))
   }
 
   list(selection: Selection, { after = '', most = 100 }: Parameters<EntryStore['list']>[1] = {}): EntryPage {
@@ -69,13 +95,7 @@ export class SqliteEntries implements EntryStore {
   }
 
   size(): StoreSize {
-    const { entries, bytes } = this.#file.do(() =>
-      this.#file
-        .statement(
-          'SELECT (SELECT count(*) FROM entry) AS entries, (SELECT page_count FROM pragma_page_count) * (SELECT page_size FROM pragma_page_size) AS bytes',
-        )
-        .get(),
-    ) as Row
+    const { entries, bytes } = this.#file.do(() => this.#file.statement('SELECT entries, bytes FROM entry_total').get()) as Row
     return { entries: Number(entries), bytes: Number(bytes) }
   }
 }
@@ -83,7 +103,10 @@ export class SqliteEntries implements EntryStore {
 const timeColumns = ['born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until', 'must_revalidate', 'invalidated']
 const columns = `provider, endpoint, head, stored_at, ${timeColumns.join(', ')}, units`
 const getEntry = `SELECT ${columns}, body FROM entry WHERE key = ?`
-const putEntry = `INSERT OR REPLACE INTO entry (key, provider, endpoint, head, body, stored_at, ${timeColumns.join(', ')}, units) VALUES (${'?, '.repeat(13)}?)`
+const putColumns = ['key', 'provider', 'endpoint', 'bytes', 'stored_at', ...timeColumns, 'units', 'head', 'body']
+const putEntry = `INSERT INTO entry (id, ${putColumns.join(', ')})
+  VALUES ((SELECT uses + 1 FROM entry_total), ${putColumns.map(() => '?').join(', ')})
+  ON CONFLICT (key) DO UPDATE SET ${putColumns.map((name) => `${name} = excluded.${name}`).join(', ')}`
 
 function conditionOf(selection: Selection): { where: string; values: string[] } {
   if ('all' in selection) return { where: 'true', values: [] }

@@ -7,7 +7,7 @@ import { identityOf, setAside } from './set-aside.js'
 /** An open file, with its statements prepared once each; where it turns out to be corrupt it is set aside and a new one begun. */
 export class SqliteFile {
   readonly #path: string
-  readonly #readOnly: boolean
+  readonly readOnly: boolean
   #opening!: Opening
   #onNewFile: () => void = () => {}
   #identity: string | undefined
@@ -17,7 +17,7 @@ export class SqliteFile {
 
   constructor(path: string, readOnly: boolean) {
     this.#path = path
-    this.#readOnly = readOnly
+    this.readOnly = readOnly
   }
 
   /** `onNewFile`: called once a new file was begun in place of a corrupt one. */
@@ -25,7 +25,7 @@ export class SqliteFile {
     this.#opening = opening
     this.#onNewFile = onNewFile
     this.#statements.clear()
-    this.#driver = openFile(this.#path, opening, this.#readOnly)
+    this.#driver = openFile(this.#path, opening, this.readOnly)
     this.#inTransaction = transactions(this.#driver)
     this.#identity = identityOf(this.#path)
   }
@@ -57,7 +57,7 @@ export class SqliteFile {
   /** Does work again that failed, if that was because the file is corrupt; else throws the error. */
   again<T>(error: unknown, work: () => T): T {
     const trouble = this.#driver.troubleOf(error)
-    if (this.#readOnly || (trouble !== 'corrupt' && trouble !== 'not-a-database')) throw error
+    if (this.readOnly || (trouble !== 'corrupt' && trouble !== 'not-a-database')) throw error
     this.#beginAnew()
     return work()
   }
@@ -78,7 +78,7 @@ export class SqliteFile {
   /** Leaves everything in the one file, so that it can be copied or moved. */
   close(): Maybe<void> {
     const driver = this.#driver
-    if (!this.#readOnly) driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
+    if (!this.readOnly) driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
     this.#statements.clear()
     this.#driver = closedDriver
     this.#inTransaction = () => closedDriver.prepare('') as never

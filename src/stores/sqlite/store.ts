@@ -1,21 +1,43 @@
+import { UsageError } from '../../core/errors/setup-errors.js'
+import { shown } from '../../core/errors/shown.js'
 import type { Opening, Store } from '../../core/ports/store.js'
+import { checkRoom } from '../room-options.js'
 import { SqliteEntries } from './entries.js'
 import { SqliteLedger } from './ledger.js'
 import { SqliteRecords } from './records.js'
+import { Room } from './room.js'
 import { SqliteFile } from './sqlite-file.js'
 
 export interface SqliteStoreOptions {
   /** Only reads: the file must be a store already, and nothing in it is changed. Default false. */
   readonly readOnly?: boolean
+  /**
+   * Bytes of answers kept at the most, with what they take in the file; a larger answer is not kept. The file is larger by the ledger. Default
+   * 512 MiB.
+   */
+  readonly maxBytes?: number
 }
 
-/** A store in one SQLite file, which several processes of one machine may use at once. Created when it does not exist. */
-export function sqliteStore(path: string, { readOnly = false }: SqliteStoreOptions = {}): Store {
+/**
+ * A store in one SQLite file, which several processes of one machine may use at once. Created when it does not exist. Where it needs room,
+ * answers that have expired go first, then those used least recently; reports count what was fresh of them.
+ */
+export function sqliteStore(path: string, { readOnly = false, maxBytes }: SqliteStoreOptions = {}): Store {
+  if (typeof path !== 'string' || path === '') throw new UsageError(`the path of sqliteStore is ${shown(path)}: name a file`)
+  checkRoom({ maxBytes }, 'sqliteStore')
   const file = new SqliteFile(path, readOnly)
+  const room = new Room(file, maxBytes ?? 512 * 1024 * 1024)
   const ledger = new SqliteLedger(file)
   return {
-    ...{ entries: new SqliteEntries(file), records: new SqliteRecords(file), ledger },
-    open: (opening: Opening) => file.open(opening, () => ledger.addFactsAgain()),
-    close: () => file.close(),
+    ...{ entries: new SqliteEntries(file, room), records: new SqliteRecords(file), ledger },
+    open: (opening: Opening) =>
+      file.open(opening, () => {
+        room.begunAnew()
+        ledger.addFactsAgain()
+      }),
+    close() {
+      room.settle()
+      return file.close()
+    },
   }
 }

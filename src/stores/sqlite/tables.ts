@@ -2,16 +2,23 @@
 export const applicationId = 0x53747368
 
 /** Raised whenever the tables change in a way that other code cannot read. */
-export const formatVersion = 6
+export const formatVersion = 7
 
-/** Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1 for an hour, 2 for a day, 3 for a month. */
+/**
+ * Uses of entries are numbered by `entry_total.uses`: the id of an entry is the number of its first, `entry_use.used` that of its latest, where
+ * there was another. `entry_total` also says what there is in all; triggers keep it true. `evicted` remembers keys, by a digest, of entries
+ * that were dropped while they were fresh.
+ *
+ * Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1
+ * for an hour, 2 for a day, 3 for a month.
+ */
 export const createTables = `
   CREATE TABLE IF NOT EXISTS entry (
-    key TEXT PRIMARY KEY,
+    id INTEGER PRIMARY KEY,
+    key TEXT NOT NULL UNIQUE,
     provider TEXT NOT NULL,
     endpoint TEXT NOT NULL,
-    head TEXT NOT NULL,
-    body BLOB NOT NULL,
+    bytes INTEGER NOT NULL,
     stored_at INTEGER NOT NULL,
     born_at INTEGER NOT NULL,
     fresh_until INTEGER NOT NULL,
@@ -20,10 +27,41 @@ export const createTables = `
     keep_until INTEGER NOT NULL,
     must_revalidate INTEGER NOT NULL,
     invalidated INTEGER NOT NULL,
-    units TEXT
+    units TEXT,
+    head TEXT NOT NULL,
+    body BLOB NOT NULL
   );
   CREATE INDEX IF NOT EXISTS entry_keep_until ON entry (keep_until);
-  CREATE INDEX IF NOT EXISTS entry_endpoint ON entry (provider, endpoint, stored_at);
+  CREATE INDEX IF NOT EXISTS entry_endpoint ON entry (provider, endpoint);
+  CREATE TABLE IF NOT EXISTS entry_use (
+    id INTEGER PRIMARY KEY,
+    used INTEGER NOT NULL
+  );
+  CREATE INDEX IF NOT EXISTS entry_use_used ON entry_use (used);
+  CREATE TABLE IF NOT EXISTS entry_total (
+    one INTEGER PRIMARY KEY CHECK (one = 1),
+    entries INTEGER NOT NULL,
+    bytes INTEGER NOT NULL,
+    uses INTEGER NOT NULL
+  );
+  INSERT OR IGNORE INTO entry_total (one, entries, bytes, uses) VALUES (1, 0, 0, 0);
+  CREATE TRIGGER IF NOT EXISTS entry_added AFTER INSERT ON entry BEGIN
+    UPDATE entry_total SET entries = entries + 1, bytes = bytes + new.bytes, uses = max(uses, new.id);
+  END;
+  CREATE TRIGGER IF NOT EXISTS entry_replaced AFTER UPDATE OF body ON entry BEGIN
+    UPDATE entry_total SET bytes = bytes - old.bytes + new.bytes, uses = uses + 1;
+    DELETE FROM entry_use WHERE id = new.id;
+    INSERT INTO entry_use (id, used) SELECT new.id, uses FROM entry_total;
+  END;
+  CREATE TRIGGER IF NOT EXISTS entry_dropped AFTER DELETE ON entry BEGIN
+    UPDATE entry_total SET entries = entries - 1, bytes = bytes - old.bytes;
+    DELETE FROM entry_use WHERE id = old.id;
+  END;
+  CREATE TABLE IF NOT EXISTS evicted (
+    digest INTEGER PRIMARY KEY,
+    fresh_until INTEGER NOT NULL
+  );
+  CREATE INDEX IF NOT EXISTS evicted_fresh_until ON evicted (fresh_until);
   CREATE TABLE IF NOT EXISTS ledger (
     detail INTEGER NOT NULL,
     grain INTEGER NOT NULL,

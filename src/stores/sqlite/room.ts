@@ -1,0 +1,177 @@
+import { createHash } from 'node:crypto'
+import type { Entry, Evicted } from '../../core/ports/entry-store.js'
+import { type Dropped, evictedOf, wasFresh } from '../../core/ports/selection.js'
+import { rememberedKeys } from '../remembered-keys.js'
+import type { Row } from './driver.js'
+import type { SqliteFile } from './sqlite-file.js'
+
+/** How long a use of an entry may wait to be written, milliseconds, and how many may. */
+const writeUsesAfterMs = 1_000
+const mostUses = 1_000
+
+/** Entries dropped with one look, at the most, and how often what is remembered of dropped ones is tidied up: once in so many. */
+const mostAtOnce = 100
+const tidyEvery = 256
+
+/** Where room is needed, this share of it is made beyond what is needed, so that the next entries find some. */
+const spareShare = 64
+
+/** What an entry takes beside its key, head and body, in the file, bytes. */
+const entryOverhead = 200
+
+/** How many bytes of the room an entry takes; its key stands in the file twice. */
+export function bytesOf({ key, head, body }: Entry): number {
+  return body.byteLength + Buffer.byteLength(head) + 2 * Buffer.byteLength(key) + entryOverhead
+}
+
+/** Keeps the entries of a file within their bytes: knows which were used least recently, without writing at each use. */
+export class Room {
+  readonly #file: SqliteFile
+  readonly #maxBytes: number
+  /** Keys used since that was written last, in the order of their latest use. */
+  readonly #used = new Set<string>()
+  #timer: NodeJS.Timeout | undefined
+  #dropped = 0
+  /** All entries with smaller ids were used again since they were put. */
+  #usedBelow = 0
+
+  constructor(file: SqliteFile, maxBytes: number) {
+    this.#file = file
+    this.#maxBytes = maxBytes
+  }
+
+  /** Whether an entry is larger than all the room there is. */
+  isTooSmallFor(bytes: number): boolean {
+    return bytes > this.#maxBytes
+  }
+
+  /** Whether an entry of so many bytes may need the room of others, and whether one under its key was dropped. */
+  look(key: string, bytes: number): { isFull: boolean; mayBeEvicted: boolean } {
+    const sql = 'SELECT bytes, EXISTS (SELECT 1 FROM evicted WHERE digest = ?) AS evicted FROM entry_total'
+    const found = this.#file.statement(sql).get(digestOf(key)) as Row
+    return { isFull: Number(found.bytes) + bytes > this.#maxBytes, mayBeEvicted: found.evicted === 1 }
+  }
+
+  /** An entry was used. */
+  use(key: string): void {
+    if (this.#file.readOnly) return
+    this.#used.delete(key)
+    if (this.#used.size >= mostUses) return
+    this.#used.add(key)
+    this.#timer ??= setTimeout(() => this.#writeUses(), writeUsesAfterMs).unref()
+  }
+
+  /** Whether an entry under a key was dropped that would be fresh still; it is remembered no longer. In a transaction. */
+  takeEvicted(key: string, now: number): boolean {
+    const found = this.#file.statement('DELETE FROM evicted WHERE digest = ? RETURNING fresh_until').get(digestOf(key))
+    return found !== undefined && Number(found.fresh_until) > now
+  }
+
+  /** Drops entries until the rest fits: those not worth keeping any more, then those used least recently. In a transaction. */
+  make(now: number): readonly Evicted[] | undefined {
+    if (this.#excess().bytes <= 0) return undefined
+    this.#noteUses()
+    const worthless = this.#file.statement(`SELECT ${victim} FROM entry WHERE keep_until <= ? ORDER BY keep_until LIMIT ?`)
+    const dropped: Dropped[] = []
+    for (let excess = this.#excess(); excess.bytes > 0; excess = this.#excess()) {
+      const most = Math.min(mostAtOnce, excess.entries + Math.floor(excess.all / spareShare))
+      const dead = worthless.all(now, most)
+      const victims = dead.length > 0 ? dead : this.#leastUsed(most)
+      if (victims.length === 0) break
+      let left = excess.bytes + this.#maxBytes / spareShare
+      for (const row of victims) {
+        if (left <= 0) break
+        left -= Number(row.bytes)
+        dropped.push(this.#drop(row, now))
+      }
+    }
+    const evicted = evictedOf(dropped, now)
+    return evicted.length > 0 ? evicted : undefined
+  }
+
+  /** Drops all but so many of the entries that a condition selects, those used least recently first. In a transaction. */
+  trim({ where, values }: { where: string; values: string[] }, most: number, now: number): readonly Evicted[] {
+    this.#noteUses()
+    const latest = 'ORDER BY coalesce(used, entry.id) DESC LIMIT -1 OFFSET ?'
+    const older = `SELECT ${victim} FROM entry LEFT JOIN entry_use USING (id) WHERE ${where} ${latest}`
+    const rows = this.#file.statement(older).all(...values, most)
+    return evictedOf(
+      rows.map((row) => this.#drop(row, now)),
+      now,
+    )
+  }
+
+  /** Forgets what was known of the file: another took its place. */
+  begunAnew(): void {
+    this.#usedBelow = 0
+  }
+
+  /** Writes what is not written yet; for closing. */
+  settle(): void {
+    if (this.#timer) this.#writeUses()
+  }
+
+  #writeUses(): void {
+    clearTimeout(this.#timer)
+    this.#timer = undefined
+    try {
+      this.#file.inTransaction(() => this.#noteUses())
+    } catch {
+      this.#used.clear() // they only say what goes first
+    }
+  }
+
+  #noteUses(): void {
+    if (this.#used.size === 0) return
+    const { uses } = this.#file.statement('SELECT uses FROM entry_total').get() as Row
+    const note = this.#file.statement('INSERT OR REPLACE INTO entry_use (id, used) SELECT id, ? FROM entry WHERE key = ?')
+    let next = Number(uses)
+    for (const key of this.#used) note.run(++next, key)
+    this.#file.statement('UPDATE entry_total SET uses = ?').run(next)
+    this.#used.clear()
+  }
+
+  /** So many entries that were used least recently: of those that were never used again since they were put, and of the others. */
+  #leastUsed(most: number): Row[] {
+    const once = `SELECT ${victim}, id AS used FROM entry
+      WHERE id >= ? AND NOT EXISTS (SELECT 1 FROM entry_use WHERE entry_use.id = entry.id) ORDER BY id LIMIT ?`
+    const usedOnce = this.#file.statement(once).all(this.#usedBelow, most)
+    this.#usedBelow = Number(usedOnce[0]?.used ?? this.#usedBelow)
+    const again = `SELECT ${victim}, used FROM entry_use JOIN entry USING (id) ORDER BY used LIMIT ?`
+    const usedAgain = this.#file.statement(again).all(most)
+    return [...usedOnce, ...usedAgain].sort((one, other) => Number(one.used) - Number(other.used)).slice(0, most)
+  }
+
+  /** How much is to be dropped, about how many entries that is, and of how many. */
+  #excess(): { bytes: number; entries: number; all: number } {
+    const total = this.#file.statement('SELECT entries, bytes FROM entry_total').get()
+    const [entries, bytes] = [Number(total?.entries), Number(total?.bytes)]
+    const excess = bytes - this.#maxBytes
+    return { bytes: excess, entries: Math.ceil((excess * entries) / bytes), all: entries }
+  }
+
+  #drop(row: Row, now: number): Dropped {
+    this.#file.statement('DELETE FROM entry WHERE id = ?').run(row.id as number)
+    const freshUntil = row.fresh_until as number
+    const was = { provider: String(row.provider), endpoint: String(row.endpoint), freshUntil, invalidated: row.invalidated === 1 }
+    if (!wasFresh(was, now)) return was
+    const remember = 'INSERT OR REPLACE INTO evicted (digest, fresh_until) VALUES (?, ?)'
+    this.#file.statement(remember).run(digestOf(String(row.key)), freshUntil)
+    if (++this.#dropped % tidyEvery === 0) this.#tidy(now)
+    return was
+  }
+
+  /** Forgets dropped entries whose freshness is over, and of too many those whose freshness ends first. */
+  #tidy(now: number): void {
+    this.#file.statement('DELETE FROM evicted WHERE fresh_until <= ?').run(now)
+    const latest = 'SELECT digest FROM evicted ORDER BY fresh_until DESC LIMIT -1 OFFSET ?'
+    this.#file.statement(`DELETE FROM evicted WHERE digest IN (${latest})`).run(rememberedKeys(this.#maxBytes))
+  }
+}
+
+/** The first 48 bits of a key's SHA-256. */
+function digestOf(key: string): number {
+  return createHash('sha256').update(key).digest().readUIntBE(0, 6)
+}
+
+const victim = 'entry.id, key, provider, endpoint, bytes, fresh_until, invalidated'
