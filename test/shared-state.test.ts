@@ -1,4 +1,5 @@
 import { expect } from 'chai'
+import fc from 'fast-check'
 import { type Maybe, memoryStore, type SharedRecords } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import type { Call } from '../src/engine/call/call.js'
@@ -10,6 +11,7 @@ import { noon } from './support/upstream.js'
 interface Sum {
   readonly sum: number
   readonly last: string
+  readonly seen?: Record<string, number>
 }
 interface Added {
   readonly by: string
@@ -47,10 +49,13 @@ function processes(names: string[]) {
           initial: { sum: 0, last: '' },
           keepForMs: 60_000,
           parse: (text) => JSON.parse(text) as Sum,
+          changesOf: ({ sum }) => sum,
         },
-        reduce({ sum }, { by, add }) {
+        numberOf: ({ seen }) => seen?.[own] ?? 0,
+        numbered: (state, number) => ({ ...state, seen: { ...state.seen, [own]: number } }),
+        reduce({ sum, seen }, { by, add }) {
           reduced++
-          return { sum: sum + add, last: by }
+          return { sum: sum + add, last: by, ...(seen && { seen }) }
         },
         changed: (before, after, { by }) => void changes.push(`${own}: ${by} ${before.sum} ${after.sum}`),
       }),
@@ -61,9 +66,15 @@ function processes(names: string[]) {
       text = value
       return undefined
     })
-    return JSON.parse(text ?? 'null') as Sum | null
+    const { sum, last } = JSON.parse(text ?? '{}') as Sum
+    return text === undefined ? null : { sum, last }
+  }
+  const overwrite = async (text: string | undefined) => {
+    await records.sweep(Number.MAX_SAFE_INTEGER)
+    if (text !== undefined) await records.update('sum', clock.now(), () => ({ value: text, keepUntil: clock.now() + 60_000 }))
   }
   return {
+    overwrite,
     states: states as [SharedState<Sum, Added>, SharedState<Sum, Added>],
     clock,
     trouble,
@@ -164,6 +175,44 @@ describe('shared state', () => {
       )
     })
   }
+
+  it('continues from what the processes know where a store loses a record, or goes back to an older one: no event is lost, none counts twice', async () => {
+    const step = fc.constantFrom('one decides', 'two decides', 'one notes', 'two notes', 'lost', 'older', 'wait', 'fails', 'works')
+    await fc.assert(
+      fc.asyncProperty(fc.array(step, { maxLength: 40 }), async (steps) => {
+        const { states, clock, trouble, writes, recorded, overwrite } = processes(['one', 'two'])
+        const [one, two] = states
+        let added = 0
+        const count = (by: string) => () => ({ result: ++added, event: { by, add: 1 } })
+        const note = (by: string) => {
+          added++
+          return { by, add: 1 }
+        }
+        await clock.run(
+          (async () => {
+            for (const [i, what] of steps.entries()) {
+              if (what === 'one decides') await one.decide(count('one'))
+              if (what === 'two decides') await two.decide(count('two'))
+              if (what === 'one notes') one.note(note('one'))
+              if (what === 'two notes') two.note(note('two'))
+              if (what === 'lost') await overwrite(undefined)
+              if (what === 'older') await overwrite(writes.filter((text) => text !== undefined)[i % Math.max(1, writes.length)])
+              if (what === 'wait') await clock.sleep(60)
+              if (what === 'fails' || what === 'works') trouble.fails = what === 'fails'
+            }
+            trouble.fails = false
+            for (const state of [one, two, one, two]) {
+              state.note({ by: 'end', add: 0 })
+              await state.settle()
+            }
+            expect((await recorded())?.sum).to.equal(added)
+            expect([one.known.sum, two.known.sum]).to.eql([added, added])
+          })(),
+        )
+      }),
+      { numRuns: 300 },
+    )
+  })
 
   it('keeps no more events for a failing store than 20,000: past that, what the process knows takes the place of what is recorded', async () => {
     const { states, trouble, recorded, reducedBy } = processes(['one', 'two'])

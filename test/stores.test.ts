@@ -1,6 +1,6 @@
 import { spawn, spawnSync } from 'node:child_process'
 import { once } from 'node:events'
-import { chmodSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { chmodSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, statSync, truncateSync, writeFileSync } from 'node:fs'
 import { basename } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
@@ -186,6 +186,36 @@ describe('stores', () => {
       })
     }
 
+    /** What may befall a file that two processes use. */
+    const losses: [what: string, befall: (path: string) => void, ...said: string[]][] = [
+      ['deleted', (path) => rmSync(path), 'was deleted while it was in use: a new one was begun', 'was replaced by another file'],
+      ['replaced by another store', (path) => renameSync(`${path}.other`, path), 'was replaced', 'was replaced'],
+      ['cut to nothing', (path) => truncateSync(path, 0), 'is corrupt: it was renamed', 'was replaced'],
+      ['separated from its log', (path) => rmSync(`${path}-wal`), 'is corrupt: it was renamed', 'was replaced'],
+      ['filled with other bytes', (path) => writeFileSync(path, Buffer.alloc(statSync(path).size, 'Z')), 'is corrupt', 'was replaced'],
+    ] // biome-ignore format: a row a line
+    it('that is lost while two processes use it is begun anew and reported: no limit is exceeded, and no count lost', () =>
+      Promise.all(
+        losses.map(async ([what, befall, ...said], i) => {
+          const path = file(`lost-${i}.db`)
+          for (const each of [path, `${path}.other`]) {
+            await using store = opened(sqliteStore(each))
+            for (let n = 0; n < 200; n++) store.entries.put(sampleEntry(`GET https://x/${n}`, { body: new Uint8Array(2_000) }), 0)
+          }
+          const children = [1, 2].map(() => spawn(process.execPath, [losing, path, '200']))
+          const waits = children.map(({ stdout }) => once(stdout, 'data'))
+          void Promise.all(waits).then(() => setTimeout(() => befall(path), 50))
+          const lines = (await Promise.all(children.map(textOf))).flatMap((text) => text.trim().split('\n'))
+          expect(lines.filter((line) => line === 'up').length, what).to.equal(200)
+          const warned = lines.filter((line) => line.startsWith('warned: ')).sort()
+          expect(warned.map((line) => said.find((words) => line.includes(words))).sort(), `${what}: ${warned.join()}`).to.eql(said.sort())
+          const asked = lines.reduce((sum, line) => sum + Number(/^asked (\d+)$/.exec(line)?.[1] ?? 0), 0)
+          await using store = opened(sqliteStore(path))
+          expect(await askedIn(store), what).to.be.within(what === 'filled with other bytes' ? 0 : asked, asked)
+          expect((await store.entries.size()).entries, what).to.be.above(0)
+        }),
+      ))
+
     it('is given back when its stash is closed: no file handle stays open, and nothing beside it', async () => {
       const handles = () => readdirSync('/proc/self/fd').length
       const before = handles()
@@ -203,9 +233,10 @@ describe('stores', () => {
       const messageOf = (path: string) =>
         openStash({ store: sqliteStore(path) }).then(
           () => 'opened',
-          (error: Error) => error.message,
+          (error: StoreError) => `${error.code} ${error.message}`,
         )
-      expect(await messageOf(file('no/such/folder.db'))).to.include('cannot be opened')
+      for (const unusable of ['no/such/folder.db', 'x'.repeat(300), 'a\0b', '../../dev/full'])
+        expect(await messageOf(file(unusable)), unusable).to.match(/^STORE_UNUSABLE .*cannot be opened/)
       const path = file('locked.db')
       await (await openStash({ store: sqliteStore(path) })).close()
       const other = openDriver(path)
@@ -257,16 +288,22 @@ describe('stores', () => {
 })
 
 const unprivileged = fileURLToPath(new URL('./support/unprivileged.process.js', import.meta.url))
+const losing = fileURLToPath(new URL('./support/losing.process.js', import.meta.url))
 const counting = fileURLToPath(new URL('./support/counting.process.js', import.meta.url))
 
-/** The numbers on the whole lines that a process wrote before it ended. */
-async function linesOf(child: ReturnType<typeof spawn>): Promise<number[][]> {
+/** What a process wrote before it ended. */
+async function textOf(child: ReturnType<typeof spawn>): Promise<string> {
   let written = ''
   child.stdout?.on('data', (data: Buffer) => {
     written += data
   })
   await once(child, 'close')
   return written
+}
+
+/** The numbers on the whole lines that a process wrote before it ended. */
+async function linesOf(child: ReturnType<typeof spawn>): Promise<number[][]> {
+  return (await textOf(child))
     .split('\n')
     .slice(0, -1)
     .map((line) => line.split(' ').map(Number))

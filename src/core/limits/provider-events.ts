@@ -39,7 +39,7 @@ export interface Earlier {
 export function withEvent(before: ProviderState, event: ProviderEvent): ProviderState {
   const known = withClock(before, event.at)
   const after = applied(known, event)
-  return after.latest >= event.at ? after : { ...after, latest: event.at }
+  return { ...after, latest: Math.max(after.latest, event.at), changes: (before.changes ?? 0) + 1 }
 }
 
 function applied(state: ProviderState, event: ProviderEvent): ProviderState {

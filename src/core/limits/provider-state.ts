@@ -23,6 +23,10 @@ export type Named<T> = Readonly<Record<string, T>>
 
 /** What is known of a provider by all who share a store: plain data, kept as JSON. Moments are milliseconds since 1970-01-01T00:00Z. */
 export interface ProviderState {
+  /** How often it was changed: of two states of one provider, the one changed more often knows all that the other does. */
+  readonly changes?: number
+  /** Of each process heard of lately, the number of its latest event in this, by its own count, and when that came: the latest last. */
+  readonly seen?: readonly (readonly [process: string, number: number, at: number])[]
   /** The latest moment at which anything was recorded. */
   readonly latest: number
   /** By the limit's id. */
@@ -63,6 +67,21 @@ export function parseProviderState(text: string): ProviderState {
 /** The value of a name, whatever the name: `constructor` is one like any other. */
 export function ofName<T>(values: Named<T> | undefined, name: string): T | undefined {
   return values !== undefined && Object.hasOwn(values, name) ? values[name] : undefined
+}
+
+/** How long a process that is not heard of is known by its events, milliseconds, and how many processes are at the most. */
+const seenForMs = 600_000
+const mostSeen = 200
+
+/** The number of the latest event of a process that is in a state; 0 where none is. */
+export function numberSeen({ seen = [] }: ProviderState, process: string): number {
+  return seen.find(([name]) => name === process)?.[1] ?? 0
+}
+
+/** With the number of the latest event of a process. */
+export function withNumberSeen(state: ProviderState, process: string, number: number, at: number): ProviderState {
+  const others = (state.seen ?? []).filter(([name, , seenAt]) => name !== process && at - seenAt < seenForMs)
+  return { ...state, seen: [...others.slice(-mostSeen), [process, number, at]] }
 }
 
 /** With another value under a name; without it where that is undefined. */

@@ -5,7 +5,14 @@ import { budgetLevelOf, newlyReached } from '../../core/limits/budget-bound.js'
 import type { HoldOff } from '../../core/limits/hold-off.js'
 import { holdOffBound } from '../../core/limits/hold-off-bound.js'
 import { type ProviderEvent, withEvent } from '../../core/limits/provider-events.js'
-import { nothingKnown, ofName, type ProviderState, parseProviderState } from '../../core/limits/provider-state.js'
+import {
+  nothingKnown,
+  numberSeen,
+  ofName,
+  type ProviderState,
+  parseProviderState,
+  withNumberSeen,
+} from '../../core/limits/provider-state.js'
 import { newOthers } from '../../core/limits/reported-bound.js'
 import type { Reported } from '../../core/limits/reported-limits.js'
 import type { Maybe } from '../../core/ports/maybe.js'
@@ -22,12 +29,14 @@ export class SharedProviderState {
   readonly #state: SharedState<ProviderState, ProviderEvent>
 
   constructor(provider: string, parts: GateParts) {
-    const { store, clock } = parts
+    const { store, clock, process } = parts
     this.#provider = provider
     this.#parts = parts
     this.#state = new SharedState({
       ...{ records: store.records, clock, name: recordName(provider), keepForMs },
-      ...{ initial: nothingKnown, parse: parseProviderState, reduce: withEvent },
+      ...{ initial: nothingKnown, parse: parseProviderState, reduce: withEvent, changesOf: ({ changes = 0 }) => changes },
+      numberOf: (state) => numberSeen(state, process),
+      numbered: (state, number) => withNumberSeen(state, process, number, clock.now()),
       changed: (before, after, event) => this.#announce(before, after, event),
     })
   }

@@ -1,6 +1,7 @@
 import type { Clock } from '../../core/ports/clock.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { SharedRecords } from '../../core/ports/shared-records.js'
+import { type Own, OwnEvents } from './own-events.js'
 
 export interface SharedStateParts<S, E> {
   readonly records: Pick<SharedRecords, 'update'>
@@ -12,6 +13,11 @@ export interface SharedStateParts<S, E> {
   /** Never throws: what is no state counts as nothing known. */
   readonly parse: (text: string) => S
   readonly reduce: (state: S, event: E) => S
+  /** How many events a state has come about by. A record with fewer than one seen before is what a store that lost something has left. */
+  readonly changesOf: (state: S) => number
+  /** The number of the latest event of this process in a state, 0 where there is none; and a state in which that is noted. */
+  readonly numberOf: (state: S) => number
+  readonly numbered: (state: S, number: number) => S
   /** How long the record is kept after its last change, milliseconds. */
   readonly keepForMs: number
   /** Called with what an event of this process changed, once an event. */
@@ -30,9 +36,6 @@ interface Waiting<S, E> {
 /** How long an event that nobody waits for may wait to be written, milliseconds. */
 const writeWithinMs = 50
 
-/** Events kept for a store that takes none, at the most; with more, what this process knows takes the place of what is recorded. */
-const mostPending = 20_000
-
 /**
  * State that several processes change through events and one reducer. What is decided and what happened meanwhile is written together, one
  * write at a time; while the store fails this process goes on by what it knows, and its events are applied once the store is back.
@@ -40,8 +43,9 @@ const mostPending = 20_000
 export class SharedState<S, E> {
   readonly #parts: SharedStateParts<S, E>
   #known: S
-  /** Events that are not written yet. */
-  #pending: E[] = []
+  /** The latest state that was recorded, as far as this process has seen it. */
+  #recorded: S
+  readonly #own = new OwnEvents<E>()
   /** Whether too much is pending to be applied event by event. */
   #overtaken = false
   #waiting: Waiting<S, E>[] = []
@@ -51,6 +55,7 @@ export class SharedState<S, E> {
   constructor(parts: SharedStateParts<S, E>) {
     this.#parts = parts
     this.#known = parts.initial
+    this.#recorded = parts.initial
   }
 
   /** What this process knows, its own events included. */
@@ -60,10 +65,11 @@ export class SharedState<S, E> {
 
   /** Something happened. It counts in this process at once, and is written soon, or with the next decision. */
   note(event: E): void {
-    const { reduce, clock, changed } = this.#parts
+    const { clock, changed } = this.#parts
     const before = this.#known
-    this.#known = reduce(before, event)
-    this.#keep(event)
+    const own = this.#own.numbered(event)
+    this.#known = this.#applied(before, own)
+    this.#keep(own)
     changed(before, this.#known, event)
     this.#cancelWrite ??= clock.later(writeWithinMs, () => {
       this.#cancelWrite = undefined
@@ -101,33 +107,35 @@ export class SharedState<S, E> {
   /** Writes what is pending, if the store takes it. */
   async settle(): Promise<void> {
     while (this.#writing) await this.#writing
-    if (this.#pending.length > 0) await this.#write([])
+    if (this.#own.pending.length > 0) await this.#write([])
   }
 
   /** Learns what is recorded, without changing it. */
   learn(text: string | undefined): void {
     if (text === undefined || this.#writing) return
-    this.#known = this.#withPending(this.#parts.parse(text))
+    this.#recorded = this.#latest(text)
+    this.#known = this.#withPending(this.#recorded)
   }
 
   #write(decisions: readonly Waiting<S, E>[]): Maybe<void> {
-    const { records, clock, name, keepForMs, initial, parse } = this.#parts
+    const { records, clock, name, keepForMs } = this.#parts
     this.#cancelWrite?.()
     this.#cancelWrite = undefined
-    const pending = [...this.#pending]
+    const pending = [...this.#own.pending]
     const now = clock.now()
+    const first = this.#own.reserve(decisions.length)
     let made: Made<S, E> = { state: this.#known, changes: [], results: [] }
     const change = (text: string | undefined) => {
-      made = this.#make(this.#withPending(text === undefined ? initial : parse(text), pending), decisions)
+      made = this.#make(this.#withPending(this.#latest(text), pending), decisions, first)
       const isChanged = pending.length > 0 || made.changes.length > 0
       return isChanged ? { value: JSON.stringify(made.state), keepUntil: now + keepForMs } : undefined
     }
     try {
       const done = records.update(name, now, change)
-      if (!(done instanceof Promise)) return this.#took(pending.length, made)
+      if (!(done instanceof Promise)) return this.#took(pending, made)
       const settled = done.then(
-        () => this.#took(pending.length, made),
-        () => this.#alone(decisions),
+        () => this.#took(pending, made),
+        () => this.#alone(decisions, first),
       )
       this.#writing = settled.finally(() => {
         this.#writing = undefined
@@ -135,7 +143,7 @@ export class SharedState<S, E> {
       })
       return this.#writing
     } catch {
-      this.#alone(decisions)
+      this.#alone(decisions, first)
     }
   }
 
@@ -147,17 +155,18 @@ export class SharedState<S, E> {
     void this.#write(waiting)
   }
 
-  /** Decides one after the other, each by what came before. */
-  #make(state: S, decisions: readonly Waiting<S, E>[]): Made<S, E> {
+  /** Decides one after the other, each by what came before; their events are numbered from `first` on. */
+  #make(state: S, decisions: readonly Waiting<S, E>[], first: number): Made<S, E> {
     const made: Made<S, E> = { state, changes: [], results: [] }
-    for (const { decide, settle, fail } of decisions) {
+    for (const [i, { decide, settle, fail }] of decisions.entries()) {
       try {
         const { result, event } = decide(made.state)
         made.results.push(() => settle(result))
         if (event === undefined) continue
         const before = made.state
-        made.state = this.#parts.reduce(before, event)
-        made.changes.push({ before, after: made.state, event })
+        const own = { number: first + i, event }
+        made.state = this.#applied(before, own)
+        made.changes.push({ before, after: made.state, own })
       } catch (error) {
         made.results.push(() => fail(error))
       }
@@ -165,40 +174,53 @@ export class SharedState<S, E> {
     return made
   }
 
-  #took(written: number, { state, changes, results }: Made<S, E>): void {
-    const isOver = this.#overtaken && this.#pending.length <= written
-    this.#pending = this.#pending.slice(written)
-    if (isOver) this.#overtaken = false
+  #took(pending: readonly Own<E>[], { state, changes, results }: Made<S, E>): void {
+    const decided = changes.map(({ own }) => own)
+    this.#own.record([...pending, ...decided], this.#parts.clock.ticks())
+    if (this.#own.pending.length === 0) this.#overtaken = false
+    this.#recorded = state
     this.#known = this.#withPending(state)
-    for (const { before, after, event } of changes) this.#parts.changed(before, after, event)
+    for (const { before, after, own } of changes) this.#parts.changed(before, after, own.event)
     for (const settle of results) settle()
   }
 
   /** The store fails: decides by what this process knows. */
-  #alone(decisions: readonly Waiting<S, E>[]): void {
-    const { state, changes, results } = this.#make(this.#known, decisions)
+  #alone(decisions: readonly Waiting<S, E>[], first: number): void {
+    const { state, changes, results } = this.#make(this.#known, decisions, first)
     this.#known = state
-    for (const { before, after, event } of changes) {
-      this.#keep(event)
-      this.#parts.changed(before, after, event)
+    for (const { before, after, own } of changes) {
+      this.#keep(own)
+      this.#parts.changed(before, after, own.event)
     }
     for (const settle of results) settle()
   }
 
-  #keep(event: E): void {
-    this.#pending.push(event)
-    if (this.#pending.length <= mostPending) return
-    this.#overtaken = true
-    this.#pending = this.#pending.slice(-1)
+  /** What is recorded, unless the store lost what this process has seen in it. */
+  #latest(text: string | undefined): S {
+    const { parse, changesOf } = this.#parts
+    const recorded = text === undefined ? undefined : parse(text)
+    return recorded === undefined || changesOf(recorded) < changesOf(this.#recorded) ? this.#recorded : recorded
   }
 
-  #withPending(recorded: S, pending: readonly E[] = this.#pending): S {
-    return this.#overtaken ? this.#known : pending.reduce(this.#parts.reduce, recorded)
+  #applied(state: S, { number, event }: Own<E>): S {
+    return this.#parts.numbered(this.#parts.reduce(state, event), number)
+  }
+
+  #keep(own: Own<E>): void {
+    if (!this.#own.keep(own)) this.#overtaken = true
+  }
+
+  /** What is recorded, with the events of this process that are not in it: that are not written yet, or that the store lost. */
+  #withPending(recorded: S, pending: readonly Own<E>[] = this.#own.pending): S {
+    if (this.#overtaken) return this.#known
+    const { numberOf, clock } = this.#parts
+    const missing = this.#own.missing(numberOf(recorded), pending, clock.ticks())
+    return missing.reduce((state, own) => this.#applied(state, own), recorded)
   }
 }
 
 interface Made<S, E> {
   state: S
-  readonly changes: { readonly before: S; readonly after: S; readonly event: E }[]
+  readonly changes: { readonly before: S; readonly after: S; readonly own: Own<E> }[]
   readonly results: (() => void)[]
 }

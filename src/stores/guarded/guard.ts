@@ -1,3 +1,5 @@
+import { StoreError } from '../../core/errors/setup-errors.js'
+import { StashenError } from '../../core/errors/stashen-error.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
@@ -12,6 +14,13 @@ export interface GuardOptions extends TroubleListener {
   readonly openWithout: boolean
   /** Called with an entry that is none. */
   readonly corrupt: (entry: Entry, key: string, error: unknown) => void
+}
+
+/** Whatever a store threw, as the error that opening ends in. */
+function openingError(cause: unknown): StashenError {
+  if (cause instanceof StashenError) return cause
+  const why = cause instanceof Error ? cause.message : String(cause)
+  return new StoreError(`the store cannot be opened: ${why}`, { cause })
 }
 
 const unreadable = 'the store cannot be read, calls go upstream until it can'
@@ -40,7 +49,7 @@ export class Guard {
     try {
       await this.#store.open(opening)
     } catch (error) {
-      if (!this.options.openWithout) throw error
+      if (!this.options.openWithout) throw openingError(error)
       this.#opening = opening
       this.#writing.failed(error)
     }

@@ -1,6 +1,10 @@
+import { randomUUID } from 'node:crypto'
 import { StoreError } from '../../core/errors/setup-errors.js'
+import { StashenError } from '../../core/errors/stashen-error.js'
 import type { Opening } from '../../core/ports/store.js'
 import { type SqliteDriver, transactions } from './driver.js'
+import { whileLocked } from './file-lock.js'
+import { isInPlace, markOf } from './file-mark.js'
 import { openDriver } from './open-driver.js'
 import { isCorrupt, setAside } from './set-aside.js'
 import { applicationId, createTables, formatVersion } from './tables.js'
@@ -13,11 +17,13 @@ const busyTimeoutMs = 2_000
  * says what is wrong with the file and what to do.
  */
 export function openFile(file: string, { now, warn }: Opening, readOnly: boolean): SqliteDriver {
+  const mark = markOf(file)
   try {
     return open(file, now, readOnly)
   } catch (error) {
     if (readOnly || !(error instanceof StoreError) || !isCorrupt(file, error)) throw error
-    setAside(file, now, warn)
+    const aside = whileLocked(file, () => (isInPlace(file, mark) ? setAside(file, now) : undefined))
+    if (aside !== undefined) warn(corruptAtOpening(file, aside))
     return open(file, now, readOnly)
   }
 }
@@ -34,8 +40,18 @@ function open(file: string, now: number, readOnly: boolean): SqliteDriver {
   } catch (cause) {
     const trouble = driver ? driver.troubleOf(cause) : 'cannot-open'
     driver?.close()
-    throw trouble === 'other' ? cause : new StoreError(`store "${file}" ${explanations[trouble]}`, { cause })
+    if (cause instanceof StashenError) throw cause
+    const why = trouble === 'other' ? `cannot be opened: ${messageOf(cause)}` : explanations[trouble]
+    throw new StoreError(`store "${file}" ${why}`, { cause })
   }
+}
+
+function corruptAtOpening(file: string, aside: string): string {
+  return `store "${file}" is corrupt: it was renamed to "${aside}" and a new one begun; the counts in it are not in the new one's reports`
+}
+
+function messageOf(cause: unknown): string {
+  return cause instanceof Error ? cause.message : String(cause)
 }
 
 const explanations = {
@@ -67,6 +83,7 @@ function prepareToWrite(driver: SqliteDriver, now: number): void {
   driver.exec('PRAGMA synchronous = NORMAL')
   transactions(driver)(() => {
     driver.exec(createTables)
-    driver.prepare('INSERT OR REPLACE INTO opened (one, at) VALUES (1, ?)').run(now)
+    driver.prepare('INSERT OR IGNORE INTO store (one, id, opened_at) VALUES (1, ?, ?)').run(randomUUID(), now)
+    driver.prepare('UPDATE store SET opened_at = ?').run(now)
   })
 }

@@ -1,4 +1,5 @@
-import { closeSync, existsSync, openSync, readSync, renameSync, statSync } from 'node:fs'
+import { closeSync, existsSync, openSync, readSync, renameSync } from 'node:fs'
+import { StoreError } from '../../core/errors/setup-errors.js'
 import { applicationId } from './tables.js'
 
 /** The first bytes of every SQLite file, and where the application that it belongs to stands (sqlite.org/fileformat2.html). */
@@ -26,15 +27,13 @@ function isOurs(file: string): boolean {
   return head.toString('latin1', 0, magic.length) === magic && head.readUInt32BE(applicationIdAt) === applicationId
 }
 
-/** Tells a file from another that came in its place; undefined where there is none. */
-export function identityOf(file: string): string | undefined {
-  const stats = statSync(file, { throwIfNoEntry: false })
-  return stats && `${stats.dev} ${stats.ino}`
-}
-
-/** Gives a corrupt store file, and what belongs to it, another name, and says so. */
-export function setAside(file: string, now: number, warn: (message: string) => void): void {
+/** Gives a store file that is no use, and what belongs to it, another name; returns that. Throws `StoreError` where it cannot. */
+export function setAside(file: string, now: number): string {
   const aside = `${file}.corrupt-${new Date(now).toISOString().replace(/[:.]/g, '-')}`
-  for (const ending of ['', '-wal', '-shm']) if (existsSync(file + ending)) renameSync(file + ending, aside + ending)
-  warn(`store "${file}" is corrupt: it was renamed to "${aside}" and a new one begun; the counts in it are not in the new one's reports`)
+  try {
+    for (const ending of ['-wal', '-shm', '']) if (existsSync(file + ending)) renameSync(file + ending, aside + ending)
+  } catch (cause) {
+    throw new StoreError(`store "${file}" is corrupt and cannot be renamed to "${aside}": check the permissions of its folder`, { cause })
+  }
+  return aside
 }

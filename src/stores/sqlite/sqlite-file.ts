@@ -1,46 +1,65 @@
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Opening } from '../../core/ports/store.js'
 import { type SqliteDriver, type Statement, transactions } from './driver.js'
+import { whileLocked } from './file-lock.js'
+import { type FileLoss, type FileMark, isInPlace, lossOf, markOf, removeLeftovers } from './file-mark.js'
 import { openFile } from './open-file.js'
-import { identityOf, setAside } from './set-aside.js'
+import { adopt, rescue } from './rescue.js'
+import { setAside } from './set-aside.js'
 
-/** An open file, with its statements prepared once each; where it turns out to be corrupt it is set aside and a new one begun. */
+/** How often a file in use is looked at, milliseconds. */
+const lookEveryMs = 1_000
+
+/** A connection to a file, with its statements prepared once each. */
+interface Connection {
+  readonly driver: SqliteDriver
+  readonly inTransaction: ReturnType<typeof transactions>
+  readonly statements: Map<string, Statement>
+  readonly mark: FileMark
+  /** Of the store. */
+  readonly id: string
+}
+
+/**
+ * An open file. One that is lost while it is in use, because it was deleted, replaced or shortened, by whomever, or is corrupt, is begun anew
+ * with everything of it that still can be read, but for its entries.
+ */
 export class SqliteFile {
   readonly #path: string
   readonly readOnly: boolean
   #opening!: Opening
   #onNewFile: () => void = () => {}
-  #identity: string | undefined
-  #driver: SqliteDriver = closedDriver
-  #inTransaction: ReturnType<typeof transactions> = () => closedDriver.prepare('') as never
-  #statements = new Map<string, Statement>()
+  #connection: Connection = notConnected
+  #isInTransaction = false
+  #timer: NodeJS.Timeout | undefined
+  /** Whether it was told that the file is lost and cannot be begun anew. */
+  #isTold = false
 
   constructor(path: string, readOnly: boolean) {
     this.#path = path
     this.readOnly = readOnly
   }
 
-  /** `onNewFile`: called once a new file was begun in place of a corrupt one. */
+  /** `onNewFile`: called once another file is used in place of the one that was opened. */
   open(opening: Opening, onNewFile: () => void): void {
     this.#opening = opening
     this.#onNewFile = onNewFile
-    this.#statements.clear()
-    this.#driver = openFile(this.#path, opening, this.readOnly)
-    this.#inTransaction = transactions(this.#driver)
-    this.#identity = identityOf(this.#path)
+    this.#connection = this.#connect(opening)
+    if (!this.readOnly) this.#timer = setInterval(() => this.#look(), lookEveryMs).unref()
   }
 
   /** A statement of the present file. Do not keep it. */
   statement(sql: string): Statement {
-    let statement = this.#statements.get(sql)
+    const { statements, driver } = this.#connection
+    let statement = statements.get(sql)
     if (!statement) {
-      statement = this.#driver.prepare(sql)
-      this.#statements.set(sql, statement)
+      statement = driver.prepare(sql)
+      statements.set(sql, statement)
     }
     return statement
   }
 
-  /** Does work on the file; where it turns out to be corrupt, does it again on a new one. */
+  /** Does work on the file; where it turns out to be lost, does it again on a new one. */
   do<T>(work: () => T): T {
     try {
       return work()
@@ -49,40 +68,130 @@ export class SqliteFile {
     }
   }
 
-  /** As `do`, as one write transaction: all of the work is done, or none. */
+  /** As `do`, as one write transaction: all of the work is done, or none. What is written so never goes into a file that is lost. */
   inTransaction<T>(work: () => T): T {
-    return this.do(() => this.#inTransaction(work))
+    if (this.#isInTransaction) return work()
+    return this.do(() => {
+      for (;;) {
+        const done = this.#transact(() => (isInPlace(this.#path, this.#connection.mark) ? { result: work() } : undefined))
+        if (done) return done.result
+        const loss = this.#loss()
+        if (loss && !this.#beginAnew(loss)) return (this.#transact(() => ({ result: work() })) as { result: T }).result
+      }
+    })
   }
 
-  /** Does work again that failed, if that was because the file is corrupt; else throws the error. */
+  /** Does work again that failed, if that was because the file is lost or corrupt; else throws the error. */
   again<T>(error: unknown, work: () => T): T {
-    const trouble = this.#driver.troubleOf(error)
-    if (this.readOnly || (trouble !== 'corrupt' && trouble !== 'not-a-database')) throw error
-    this.#beginAnew()
+    if (this.readOnly || this.#isInTransaction) throw error
+    const trouble = this.#connection.driver.troubleOf(error)
+    const isCorrupt = trouble === 'corrupt' || trouble === 'not-a-database'
+    const loss = lossOf(this.#path, this.#connection.mark) ?? (isCorrupt ? 'corrupt' : undefined)
+    if (!loss || !this.#beginAnew(loss)) throw error
     return work()
-  }
-
-  /** Another process on the same file may have set it aside already. */
-  #beginAnew(): void {
-    try {
-      this.#driver.close()
-    } catch {
-      // it cannot be closed any better
-    }
-    const { now, warn } = this.#opening
-    if (identityOf(this.#path) === this.#identity) setAside(this.#path, Math.max(now, Date.now()), warn)
-    this.open(this.#opening, this.#onNewFile)
-    this.#onNewFile()
   }
 
   /** Leaves everything in the one file, so that it can be copied or moved. */
   close(): Maybe<void> {
-    const driver = this.#driver
-    if (!this.readOnly) driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
-    this.#statements.clear()
-    this.#driver = closedDriver
-    this.#inTransaction = () => closedDriver.prepare('') as never
+    clearInterval(this.#timer)
+    const { driver, statements, mark } = this.#connection
+    if (!this.readOnly && isInPlace(this.#path, { ...mark, size: 0 })) driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
+    statements.clear()
+    this.#connection = notConnected
     return driver.close()
+  }
+
+  #connect(opening: Opening): Connection {
+    const driver = openFile(this.#path, opening, this.readOnly)
+    const id = String(driver.prepare('SELECT id FROM store').get()?.id)
+    return { driver, inTransaction: transactions(driver), statements: new Map(), mark: markOf(this.#path), id }
+  }
+
+  #transact<T>(work: () => T): T {
+    this.#isInTransaction = true
+    try {
+      return this.#connection.inTransaction(work)
+    } finally {
+      this.#isInTransaction = false
+    }
+  }
+
+  #look(): void {
+    const loss = this.#loss()
+    if (loss) this.#beginAnew(loss)
+  }
+
+  /** What became of the file; undefined where it is what it was, as far as can be seen. */
+  #loss(): FileLoss | undefined {
+    const loss = lossOf(this.#path, this.#connection.mark)
+    if (loss && !(loss === 'shortened' && this.#isSound())) return loss
+    this.#connection = { ...this.#connection, mark: markOf(this.#path) }
+    return undefined
+  }
+
+  /** Whether a file that became shorter is complete: it may have been tidied up. */
+  #isSound(): boolean {
+    try {
+      return this.#connection.driver.prepare('PRAGMA quick_check(1)').get()?.quick_check === 'ok'
+    } catch {
+      return false
+    }
+  }
+
+  /**
+   * Goes on with another file in place of the one that is lost. Whoever has that open takes its write lock first and writes nothing into it
+   * afterwards, so nothing is missed of what is taken over. Returns false where it cannot be done: then the lost file is used on.
+   */
+  #beginAnew(loss: FileLoss | 'corrupt'): boolean {
+    const old = this.#connection
+    const locked = attempt(() => old.driver.exec('BEGIN IMMEDIATE'))
+    try {
+      const [connection, words] = whileLocked(this.#path, () => this.#next(old, loss))
+      this.#connection = connection
+      this.#isTold = false
+      this.#opening.warn(`store "${this.#path}" ${words}`)
+    } catch (error) {
+      const why = error instanceof Error ? error.message : String(error)
+      const lost = 'was lost while it was in use and no other can be begun: until one can, it is used on, and what it holds ends with it'
+      if (!this.#isTold) this.#opening.warn(`store "${this.#path}" ${lost}: ${why}`)
+      this.#isTold = true
+      return false
+    } finally {
+      if (locked) attempt(() => old.driver.exec('ROLLBACK'))
+    }
+    old.statements.clear()
+    attempt(() => old.driver.close())
+    this.#onNewFile()
+    return true
+  }
+
+  /** The connection to the next file, and what is to be said of it. */
+  #next(old: Connection, loss: FileLoss | 'corrupt'): [Connection, string] {
+    const opening = { ...this.#opening, now: Math.max(this.#opening.now, Date.now()) }
+    const was = lossOf(this.#path, old.mark) ?? loss // another process may have begun the next one
+    const isInTheWay = was === 'shortened' || was === 'separated' || was === 'corrupt'
+    const aside = isInTheWay ? setAside(this.#path, opening.now) : undefined
+    if (!isInTheWay) removeLeftovers(this.#path, old.mark)
+    const connection = this.#connect(opening)
+    try {
+      connection.inTransaction(() => adopt(connection.driver, old.id, () => rescue(old.driver)))
+    } catch (error) {
+      attempt(() => connection.driver.close())
+      throw error
+    }
+    const taken = 'what could be read of its counts and limits was taken over, stored answers were not'
+    if (aside !== undefined) return [connection, `is corrupt: it was renamed to "${aside}" and a new one begun; ${taken}`]
+    if (was === 'replaced') return [connection, 'was replaced by another file while it was in use, which is used from now on']
+    return [connection, `was deleted while it was in use: a new one was begun; ${taken}`]
+  }
+}
+
+function attempt(work: () => unknown): boolean {
+  try {
+    work()
+    return true
+  } catch {
+    return false
   }
 }
 
@@ -92,6 +201,10 @@ const closedDriver: SqliteDriver = {
   prepare: notOpen,
   close() {},
   troubleOf: () => 'other',
+}
+const notConnected: Connection = {
+  ...{ driver: closedDriver, inTransaction: notOpen, statements: new Map(), id: '' },
+  mark: { file: undefined, beside: [], size: 0 },
 }
 
 function notOpen(): never {

@@ -7,7 +7,7 @@ export const formatVersion = 7
 /**
  * Uses of entries are numbered by `entry_total.uses`: the id of an entry is the number of its first, `entry_use.used` that of its latest, where
  * there was another. `entry_total` also says what there is in all; triggers keep it true. `evicted` remembers keys, by a digest, of entries
- * that were dropped while they were fresh.
+ * that were dropped while they were fresh. `adopted` names the stores, by `store.id`, whose counts and records this one took over.
  *
  * Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1
  * for an hour, 2 for a day, 3 for a month.
@@ -82,9 +82,13 @@ export const createTables = `
     value TEXT NOT NULL,
     keep_until INTEGER NOT NULL
   ) WITHOUT ROWID;
-  CREATE TABLE IF NOT EXISTS opened (
+  CREATE TABLE IF NOT EXISTS store (
     one INTEGER PRIMARY KEY CHECK (one = 1),
-    at INTEGER NOT NULL
+    id TEXT NOT NULL,
+    opened_at INTEGER NOT NULL
+  );
+  CREATE TABLE IF NOT EXISTS adopted (
+    id TEXT PRIMARY KEY
   );
   PRAGMA application_id = ${applicationId};
   PRAGMA user_version = ${formatVersion};
