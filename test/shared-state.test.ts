@@ -197,7 +197,7 @@ describe('shared state', () => {
               if (what === 'two notes') two.note(note('two'))
               if (what === 'lost') await overwrite(undefined)
               if (what === 'older') await overwrite(writes.filter((text) => text !== undefined)[i % Math.max(1, writes.length)])
-              if (what === 'wait') await clock.sleep(60)
+              if (what === 'wait') await clock.sleep(i % 2 === 0 ? 60 : 60_000)
               if (what === 'fails' || what === 'works') trouble.fails = what === 'fails'
             }
             trouble.fails = false
@@ -212,6 +212,13 @@ describe('shared state', () => {
       }),
       { numRuns: 300 },
     )
+    const { states, clock, recorded, overwrite } = processes(['gone', 'there'])
+    const [gone, there] = states
+    for (let i = 0; i < 4; i++) await (i < 3 ? gone : there).decide(within10('one'))
+    await overwrite(undefined)
+    await clock.run(clock.sleep(3_600_000))
+    await there.decide(within10('there'))
+    expect((await recorded())?.sum, 'of a process that is gone by now').to.equal(5)
   })
 
   it('keeps no more events for a failing store than 20,000: past that, what the process knows takes the place of what is recorded', async () => {

@@ -5,7 +5,7 @@ export interface Own<E> {
 }
 
 /** How long an event that is recorded is remembered, for a store that loses it, milliseconds, and how many are at the most. */
-const rememberedMs = 10_000
+const rememberedMs = 300_000
 const mostRemembered = 1_000
 
 /** Events kept for a store that takes none, at the most. */
