@@ -313,7 +313,39 @@ describe('stash.operation', () => {
     expect(await Promise.race([Promise.all(reasons.slice(0, 2)), reasons[2]])).to.eql(['own', 'own'])
     beside.abort(new Error('beside'))
     expect(await reasons[2]).to.equal('beside')
+    const heard: unknown[] = []
+    const lines: string[] = []
+    const journal = { write: (more: readonly string[]) => void lines.push(...more), async *read() {}, close() {} }
+    await using labelling = await openStash({
+      ...{ journal, fetch: async () => new Response('high'), warn: () => {} },
+      providers: {
+        ebbline: { baseUrl: 'https://tides.ebbline.example', endpoints: { tides: { request: 'GET /tides', freshFor: '1 day' } } },
+      },
+    })
+    for (const name of ['call', 'upstream'] as const) labelling.on(name, ({ label, how }) => void heard.push([name, label, how]))
+    const importing = labelling.calling({ label: 'nightly import' })
+    const asking = [
+      importing.fetch(url),
+      importing.fetch(url),
+      labelling.fetch(url),
+      importing.fetch(`${url}?x`, { headers: { 'cache-control': 'only-if-cached' } }),
+    ]
+    const responses = await Promise.allSettled(asking)
+    const outcomeOf = (one: PromiseSettledResult<Response>) => labelling.outcomeOf(one.status === 'fulfilled' ? one.value : one.reason)
+    expect(responses.map(outcomeOf).map((outcome) => outcome?.label)).to.eql([
+      'nightly import',
+      'nightly import',
+      undefined,
+      'nightly import',
+    ])
+    const failing = labelling.operation('ebbline.find', async () => Promise.reject(new Error('gone'))).calling({ label: 'audit' })
+    expect(labelling.outcomeOf(await failing().catch((error: unknown) => error))?.label).to.equal('audit')
+    await labelling.report()
+    expect(heard).to.deep.include(['upstream', 'nightly import', 'answered']).and.deep.include(['upstream', 'audit', 'failed'])
+    expect(heard.filter((one) => (one as unknown[])[1] === 'nightly import')).to.have.length(4)
+    expect(lines.filter((line) => line.includes('"label":"audit"'))).to.have.length(2)
     for (const [options, words] of [
+      [{ label: '' }, 'is not a text of 1 to 100 characters'],
       [{ reload: 'yes' }, '"yes" is neither true nor false'],
       [{ relod: true }, 'did you mean "reload"'],
       [{ signal: 1 }, 'is not an AbortSignal'],

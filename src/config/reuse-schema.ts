@@ -151,6 +151,10 @@ export const callOptionsSchema = z.strictObject({
   refusals: option(oneOf(refusals), "What refusals end in. Default: the endpoint's."),
   reload: option(yesOrNo, 'Whether a new answer is asked for, whatever is stored; it takes the place of what is.', false),
   bypass: option(yesOrNo, 'Whether nothing stored is used, and the answer is not stored.', false),
+  label: option(
+    text((value) => value.length > 0 && value.length <= 100, 'a text of 1 to 100 characters'),
+    'What the call is made for, as its outcome, events, journal lines and spans name it. No secret: it is written as it is.',
+  ),
   signal: option(
     part<AbortSignal>('an AbortSignal', (value) => typeof (value as AbortSignal | undefined)?.addEventListener === 'function'),
     'Ends the wait of the caller when it aborts. A signal beside the URL comes before it, and it before that of a Request.',

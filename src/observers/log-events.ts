@@ -43,7 +43,10 @@ const levelWords = { warn: 'nearly spent', stretch: 'stretched with older answer
 
 /** LogLevel and words of each event. */
 const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [LogLevel, string] } = {
-  call: (event) => ['debug', `${spot(event)}: ${event.how}${event.reason ? ` (${event.reason})` : ''}`],
+  call: (event) => [
+    'debug',
+    `${spot(event)}: ${event.how}${event.reason ? ` (${event.reason})` : ''}${event.label === undefined ? '' : `, for ${event.label}`}`,
+  ],
   upstream: (event) => [
     event.how === 'answered' ? 'debug' : 'info',
     `${spot(event)} upstream: ${event.how} ${event.status ?? ''}`.trimEnd(),

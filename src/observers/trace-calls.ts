@@ -68,11 +68,12 @@ function httpAttributes({ method, url, status, error }: StashEvents['upstream'])
 }
 
 /** What stands on the span alone: it may differ with every call. */
-function spanAttributes({ url, attempt, provider, endpoint, inBackground }: StashEvents['upstream']): Attributes {
+function spanAttributes({ url, attempt, provider, endpoint, inBackground, label }: StashEvents['upstream']): Attributes {
   return {
     ...(url !== undefined && { 'url.full': url }),
     ...(attempt > 1 && { 'http.request.resend_count': attempt - 1 }),
     ...{ 'stashen.provider': provider, 'stashen.endpoint': endpoint, 'stashen.background': inBackground },
+    ...(label !== undefined && { 'stashen.label': label }),
   }
 }
 

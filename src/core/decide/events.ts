@@ -24,6 +24,8 @@ export interface StashEvents {
     readonly how: Outcome['how']
     readonly reason?: Outcome['reason']
     readonly ms: number
+    /** The label that the call was given. */
+    readonly label?: string | undefined
     readonly error?: unknown
   }
   /** A call left for the provider and has ended. */
@@ -89,6 +91,8 @@ export interface UpstreamCallFacts {
   readonly key?: string | undefined
   /** What the answer cost besides, by name, where its endpoint counts units. */
   readonly units?: Units | undefined
+  /** The label of the call that it was made for first. */
+  readonly label?: string | undefined
   readonly error?: unknown
 }
 

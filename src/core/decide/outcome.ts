@@ -15,6 +15,8 @@ export interface Outcome {
    */
   readonly how: 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'passed' | 'fallback' | 'refused' | 'failed' | 'abandoned'
   readonly reason: Reason
+  /** The label that the call was given. */
+  readonly label?: string | undefined
   /** Why the call went forward (RFC 9211 section 2.2), if it did. */
   readonly fwd?: Forward
   /** Status of the upstream's answer, if it was asked and gave one. */

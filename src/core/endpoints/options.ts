@@ -127,6 +127,8 @@ export interface CallOptions {
   readonly reload?: boolean
   /** Whether the call is made as if there were no store: nothing stored is used, and the answer is not stored. */
   readonly bypass?: boolean
+  /** What the call is made for, as its outcome, events, journal lines and spans name it: 1 to 100 characters, and no secret, for it is written as it is. */
+  readonly label?: string
   /** Ends the wait of the caller when it aborts. One that is given to `fetch` beside the URL comes before it, and it before that of a `Request`. */
   readonly signal?: AbortSignal
 }

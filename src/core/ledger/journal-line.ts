@@ -7,22 +7,22 @@ import type { StashEvents } from '../decide/events.js'
 export type JournalLine =
   | ({ readonly is: 'call'; readonly at: string } & Pick<
       StashEvents['call'],
-      'provider' | 'endpoint' | 'mode' | 'key' | 'how' | 'reason' | 'ms'
+      'provider' | 'endpoint' | 'mode' | 'key' | 'how' | 'reason' | 'ms' | 'label'
     >)
   | ({ readonly is: 'upstream'; readonly at: string } & Pick<
       StashEvents['upstream'],
-      'provider' | 'endpoint' | 'mode' | 'key' | 'how' | 'status' | 'ms' | 'attempt' | 'inBackground' | 'units'
+      'provider' | 'endpoint' | 'mode' | 'key' | 'how' | 'status' | 'ms' | 'attempt' | 'inBackground' | 'units' | 'label'
     >)
   | { readonly is: 'lost'; readonly at: string; readonly lines: number }
 
 /** The line of a call that was answered at `now`. */
-export function callLine({ provider, endpoint, mode, key, how, reason, ms }: StashEvents['call'], now: number): JournalLine {
-  return { is: 'call', at: new Date(now).toISOString(), provider, endpoint, mode, key, how, reason, ms: rounded(ms) }
+export function callLine({ provider, endpoint, mode, key, how, reason, ms, label }: StashEvents['call'], now: number): JournalLine {
+  return { is: 'call', at: new Date(now).toISOString(), provider, endpoint, mode, key, how, reason, ms: rounded(ms), label }
 }
 
 /** The line of an upstream call that ended at `now`. */
 export function upstreamLine(event: StashEvents['upstream'], now: number): JournalLine {
-  const { provider, endpoint, mode, key, how, status, ms, attempt, inBackground, units } = event
+  const { provider, endpoint, mode, key, how, status, ms, attempt, inBackground, units, label } = event
   return {
     is: 'upstream',
     at: new Date(now).toISOString(),
@@ -36,6 +36,7 @@ export function upstreamLine(event: StashEvents['upstream'], now: number): Journ
     attempt,
     inBackground,
     units,
+    label,
   }
 }
 

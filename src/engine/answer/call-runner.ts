@@ -18,7 +18,7 @@ import type { BackgroundRefresh } from './background-refresh.js'
 import type { Caller, CallsInFlight } from './calls-in-flight.js'
 import { leavingOf } from './leaving.js'
 import type { Found, LookUp } from './look-up.js'
-import { expectedStorage, type Live, storageAfter, storedOutcome } from './outcomes.js'
+import { expectedStorage, type Live, labelled, storageAfter, storedOutcome } from './outcomes.js'
 import type { RunningCalls } from './running-calls.js'
 import { isFor, isShareable } from './sharing.js'
 
@@ -109,7 +109,7 @@ export class CallRunner {
     const now = clock.now()
     const times = how.reason === 'fresh' && endpoint.slidingMs !== undefined && form.slides(entry) ? slidByUse(endpoint, entry, now) : entry
     if (times !== entry) void entries.updateTimes(entry.key, timesOf(times))
-    const outcome = storedOutcome(endpoint, times, now, how)
+    const outcome = { ...storedOutcome(endpoint, times, now, how), ...labelled(call) }
     record.served(how.how, outcome, entry.units)
     return { answer, outcome, record }
   }
@@ -174,6 +174,7 @@ export class CallRunner {
     const how = joined ? 'collapsed' : 'forwarded'
     const outcome: Live<Outcome> = {
       ...{ provider: endpoint.provider, endpoint: endpoint.name, how: call.isPassed ? 'passed' : how, reason: decision.reason, ageMs: 0 },
+      ...labelled(call),
       ...facts,
       ...(call.isPassed ? {} : decision.reuse === 'none' ? notReusable : expectedStorage(judged(landed, fetched))),
     }
@@ -200,7 +201,7 @@ export class CallRunner {
       const stale = this.#serve(call, record, found.entry as Entry, { how: 'stale', reason, fwd: decision.fwd })
       return { ...stale, outcome: { ...stale.outcome, ...facts } }
     }
-    const common = { provider: endpoint.provider, endpoint: endpoint.name, reason, ageMs: 0, ...facts }
+    const common = { provider: endpoint.provider, endpoint: endpoint.name, reason, ageMs: 0, ...labelled(call), ...facts }
     if (what === 'fallback' && form.fallback) {
       record.end('fallback', reason)
       return { answer: form.fallback(), outcome: { ...common, how: 'fallback' }, record }

@@ -3,10 +3,16 @@ import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { Keeping, NotKept } from '../../core/decide/keep.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
+import type { Call } from '../call/call.js'
 import type { Ended } from '../upstream/landed.js'
 
 /** What is filled in as it becomes known. */
 export type Live<T> = { -readonly [Name in keyof T]: T[Name] }
+
+/** What an outcome says of the call itself. */
+export function labelled({ terms: { label } }: Call<unknown>): Pick<Outcome, 'label'> {
+  return label === undefined ? {} : { label }
+}
 
 /** The outcome of a call answered from store. */
 export function storedOutcome(

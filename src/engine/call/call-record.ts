@@ -17,6 +17,7 @@ interface Recorded {
   readonly counter: EndpointCounter
   readonly key: string | undefined
   readonly isPassed?: boolean
+  readonly terms?: { readonly label: string | undefined }
 }
 
 /** Records calls: everything that is counted or told of a call of the application goes through here. */
@@ -72,7 +73,7 @@ export class CallRecord {
     if (this.#isOver) return
     this.#isOver = true
     const { clock, events } = this.#recorder
-    const { endpoint, key, isPassed = false } = this.#call
+    const { endpoint, key, isPassed = false, terms } = this.#call
     const ms = clock.ticks() - this.began
     const tally = this.#tally()
     tally[how]++
@@ -83,6 +84,7 @@ export class CallRecord {
       ...{ provider: endpoint.provider, endpoint: endpoint.name, mode: endpoint.mode, ...(key !== undefined && { key }), ms },
       how: how === 'errored' ? 'failed' : how === 'forwarded' && isPassed ? 'passed' : how,
       ...(reason && { reason }),
+      ...(terms?.label !== undefined && { label: terms.label }),
       ...(error !== undefined && { error }),
     })
   }
@@ -109,7 +111,9 @@ export class CallRecord {
   /** Counts a call that ends in an error, and remembers how, for whoever catches it. Returns the error. */
   fail(error: unknown, facts: Partial<Outcome> & { readonly reason: Reason }, how: 'errored' | 'abandoned' = 'errored'): unknown {
     const { provider, name } = this.#call.endpoint
-    this.#recorder.remember(error, { provider, endpoint: name, how: how === 'errored' ? 'failed' : how, ageMs: 0, ...facts })
+    const label = this.#call.terms?.label
+    const outcome: Outcome = { provider, endpoint: name, how: how === 'errored' ? 'failed' : how, ageMs: 0, ...facts }
+    this.#recorder.remember(error, label === undefined ? outcome : { ...outcome, label })
     this.end(how, facts.reason, error)
     return error
   }

@@ -21,6 +21,7 @@ export interface CallTerms {
   readonly reload: boolean
   /** Whether nothing stored is used, and nothing is stored. */
   readonly bypass: boolean
+  readonly label: string | undefined
 }
 
 /** The terms of a call. */
@@ -34,6 +35,7 @@ export function termsOf(endpoint: Endpoint, wanted: CallOptions | undefined, sig
     signal: signal ?? wanted?.signal,
     reload: wanted?.reload === true,
     bypass: wanted?.bypass === true,
+    label: wanted?.label,
   }
 }
 

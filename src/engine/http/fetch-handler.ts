@@ -9,7 +9,7 @@ import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { CallRunner } from '../answer/call-runner.js'
-import { storedOutcome } from '../answer/outcomes.js'
+import { labelled, storedOutcome } from '../answer/outcomes.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
@@ -125,7 +125,7 @@ export class FetchHandler {
     const now = this.#parts.clock.now()
     if (error instanceof NothingStoredError) {
       if (call.directives.storedOnly === 'error') throw new TypeError(error.message, { cause: error })
-      return this.#gatewayTimeout(call.endpoint, recipient)
+      return this.#gatewayTimeout(call, recipient)
     }
     const answer = refusals === 'respond' ? refusalAnswer(error, now) : undefined
     if (!answer) throw error
@@ -136,8 +136,9 @@ export class FetchHandler {
   }
 
   /** The answer to a request for stored answers only, where there is none (RFC 9111 section 5.2.1.7). */
-  #gatewayTimeout({ provider, name }: Endpoint, recipient: Recipient): Response {
-    const outcome: Outcome = { provider, endpoint: name, how: 'refused', reason: 'stored-only-asked', ageMs: 0 }
+  #gatewayTimeout(call: HttpCall, recipient: Recipient): Response {
+    const { provider, name } = call.endpoint
+    const outcome: Outcome = { provider, endpoint: name, how: 'refused', reason: 'stored-only-asked', ageMs: 0, ...labelled(call) }
     const answer: HttpAnswer = { status: 504, statusText: 'Gateway Timeout', fields: [], body: new Uint8Array() }
     return this.#respond(answer, outcome, this.#parts.clock.now(), recipient, noop)
   }

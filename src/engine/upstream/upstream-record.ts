@@ -104,7 +104,7 @@ export class UpstreamRecord {
     this.#events.tell('upstream', {
       ...{ provider: endpoint.provider, endpoint: endpoint.name, how, ...sent },
       ...{ status: this.#status, beganAt: new Date(this.beganAt), ms: this.#clock.ticks() - this.#beganTicks, attempt: this.#attempt },
-      ...{ inBackground: this.#terms.urgency.inBackground, mode: endpoint.mode, key, units, error },
+      ...{ inBackground: this.#terms.urgency.inBackground, mode: endpoint.mode, key, units, label: this.#terms.label, error },
     })
   }
 }
