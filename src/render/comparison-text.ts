@@ -1,9 +1,8 @@
 import Big from 'big.js'
-import Table from 'cli-table3'
 import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
-import { noLines } from './plain-table.js'
+import { textTable } from './plain-table.js'
 import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
 
@@ -28,23 +27,15 @@ export function comparisonText(given: BeforeAfter, { colors, zone }: { colors: C
   const lines = linesOf(before, after)
   const money = moneyWriter(lines.flatMap((line) => [line.before, line.after].flatMap((one) => (one ? perThousand(one) : []))))
   const head = ['', '', 'asked', 'upstream', 'from store', 'stale', 'refused', 'failed', 'changed', 'money per 1,000', 'median', 'p95']
-  const table = new Table({
-    head: head.map((name) => colors.dim(name)),
-    colAligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)],
-    style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
-    chars: noLines,
-  })
-  for (const { name, before: was, after: is } of lines) {
-    table.push(
-      [name, 'before', ...cellsOf(was, money)],
-      ['', colors.green('after'), ...cellsOf(is, money).map((cell) => colors.green(cell))],
-    )
-  }
+  const rows = lines.flatMap(({ name, before: was, after: is }) => [
+    [name, 'before', ...cellsOf(was, money)],
+    ['', colors.green('after'), ...cellsOf(is, money).map((cell) => colors.green(cell))],
+  ])
   return [
     `${colors.bold('before')}  ${spanText(before, zone)}`,
     `${colors.bold('after')}   ${spanText(after, zone)}`,
     '',
-    table.toString().replace(/ +$/gm, ''),
+    textTable(head, rows, { dim: colors.dim, aligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)] }),
     '',
     'Shares are of the calls asked; "changed" is of the answers refreshed; money is that of the calls made, for 1,000 calls asked.',
     '',

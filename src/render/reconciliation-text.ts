@@ -1,7 +1,6 @@
-import Table from 'cli-table3'
 import type { ReconciledDay, Reconciliation } from '../core/ledger/reconcile.js'
 import { countText } from './format.js'
-import { noLines } from './plain-table.js'
+import { textTable } from './plain-table.js'
 import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
 
@@ -10,16 +9,12 @@ export function reconciliationText(given: Reconciliation, colors: Colors): strin
   const reconciliation = printable(given)
   const { provider, zone, days, theirs, ours, unexplained, amount } = reconciliation
   const moneyHeads = amount ? ['amount', 'by the plan', 'differs by'] : []
-  const table = new Table({
-    head: ['day', `by ${provider}`, 'by the ledger', 'differs by', ...moneyHeads, ''].map((name) => colors.dim(name)),
-    colAligns: ['left', 'right', 'right', 'right', ...moneyHeads.map(() => 'right' as const), 'left'],
-    style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
-    chars: noLines,
-  })
-  for (const day of days) {
+  const head = ['day', `by ${provider}`, 'by the ledger', 'differs by', ...moneyHeads, '']
+  const rows = days.map((day) => {
     const money = amount ? [day.amount?.theirs ?? '', day.amount?.ours ?? '', day.amount?.difference ?? ''] : []
-    table.push([day.day, countText(day.theirs), countText(day.ours), signed(day.difference), ...money, verdict(day, colors)])
-  }
+    return [day.day, countText(day.theirs), countText(day.ours), signed(day.difference), ...money, verdict(day, colors)]
+  })
+  const aligns = head.map((_, i) => (i === 0 || i === head.length - 1 ? 'left' : 'right'))
   const sum = `${countText(theirs)} calls by ${provider}, ${countText(ours)} billed by the ledger, in days of ${zone}`
   const end =
     unexplained === 0
@@ -28,7 +23,7 @@ export function reconciliationText(given: Reconciliation, colors: Colors): strin
   const money = amount
     ? `the amounts are ${amount.theirs} by ${provider}, ${amount.ours} by the plan: they differ by ${amount.difference}\n`
     : ''
-  return `${table.toString().replace(/ +$/gm, '')}\n\n${sum}: ${end}\n${money}`
+  return `${textTable(head, rows, { dim: colors.dim, aligns })}\n\n${sum}: ${end}\n${money}`
 }
 
 function verdict({ difference, explained, unexplained }: ReconciledDay, colors: Colors): string {

@@ -1,11 +1,10 @@
-import Table from 'cli-table3'
 import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
 import { keysText } from './keys-text.js'
-import { noLines } from './plain-table.js'
+import { type TableRow, textTable } from './plain-table.js'
 import { printable } from './printable.js'
 import { lossOf, notesOf } from './remarks.js'
 import type { Colors, TextOptions } from './text-options.js'
@@ -17,19 +16,14 @@ export function reportText(given: Report, { colors, zone }: TextOptions): string
   if (report.since === null || report.until === null) return [...nothingCounted(report), ''].join('\n')
   const head = ['', '', 'asked', 'upstream', 'refused', 'failed', 'from store', 'stale', 'shared', 'money', 'median', 'p95']
   const money = moneyWriter(moneysOf(report))
-  const table = new Table({
-    head: head.map((name) => colors.dim(name)),
-    colAligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)],
-    style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
-    chars: noLines,
-  })
+  const rows: TableRow[] = []
   for (const provider of report.providers) {
-    table.push([{ colSpan: head.length, content: providerLine(provider, { colors, zone, money }) }])
-    if (provider.endpoints.length === 0) table.push(...comparisonRows('', provider, colors, money))
-    for (const endpoint of provider.endpoints) table.push(...comparisonRows(endpoint.endpoint, endpoint, colors, money))
-    table.push(...feeRows(provider, colors, money))
+    rows.push(providerLine(provider, { colors, zone, money }))
+    if (provider.endpoints.length === 0) rows.push(...comparisonRows('', provider, colors, money))
+    for (const endpoint of provider.endpoints) rows.push(...comparisonRows(endpoint.endpoint, endpoint, colors, money))
+    rows.push(...feeRows(provider, colors, money))
   }
-  table.push([{ colSpan: head.length, content: '' }], ...comparisonRows('all calls', report.totals, colors, money))
+  rows.push('', ...comparisonRows('all calls', report.totals, colors, money))
   const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
   const periods = periodLines(report, zone, money)
   const keys = report.byKey ? ['', keysText(report.byKey, { colors, zone })] : []
@@ -45,7 +39,7 @@ export function reportText(given: Report, { colors, zone }: TextOptions): string
   return [
     title,
     '',
-    table.toString().replace(/ +$/gm, ''),
+    textTable(head, rows, { dim: colors.dim, aligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)] }),
     '',
     ...saved,
     ...(periods.length > 0 ? ['', ...periods] : []),

@@ -1,5 +1,5 @@
 import type { ConfigFault } from '../core/errors/setup-errors.js'
-import { longTable } from './plain-table.js'
+import { textTable } from './plain-table.js'
 import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
 
@@ -57,7 +57,7 @@ export function rulesText(given: RulesModel, colors: Colors): string {
     ({ provider, endpoint, limit }) => `limit of ${endpoint === null ? provider : `${provider}.${endpoint}`}: ${limit}`,
   )
   const bounded = bounds.map(({ provider, bound }) => `${provider}: ${bound}`)
-  return `${[longTable(head, cells, colors.dim), '', ...keys.map((key) => wrapped(`keys: ${key}`)), ...held, ...bounded, ...priced, '', ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
+  return `${[textTable(head, cells, colors), '', ...keys.map((key) => wrapped(`keys: ${key}`)), ...held, ...bounded, ...priced, '', ...likely, `${rules.length} endpoints, no faults, ${warnings.length} likely wrong`].join('\n')}\n`
 }
 
 /** Columns of lines that are told in words. */

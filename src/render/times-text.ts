@@ -1,8 +1,7 @@
-import Table from 'cli-table3'
 import type { TimeReport } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { countText, momentText } from './format.js'
-import { noLines } from './plain-table.js'
+import { textTable } from './plain-table.js'
 import type { Colors } from './text-options.js'
 
 /** How long the longest bar is, in characters. */
@@ -14,18 +13,11 @@ export function timesText(
   { colors, zone, money }: { colors: Colors; zone: string; money: (moneys: readonly Money[]) => string },
 ): string {
   const most = Math.max(1, ...times.flatMap(({ without, with: reused }) => [without.upstream, reused?.upstream ?? 0]))
-  const table = new Table({
-    head: ['', 'asked', 'upstream', 'without', 'with', 'refused', 'failed', 'stale', 'money without', 'with'].map((name) =>
-      colors.dim(name),
-    ),
-    colAligns: ['left', 'right', 'left', 'right', 'right', 'right', 'right', 'right', 'right', 'right'],
-    style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 },
-    chars: noLines,
-  })
-  for (const { from, partial, without, with: reused } of times) {
+  const head = ['', 'asked', 'upstream', 'without', 'with', 'refused', 'failed', 'stale', 'money without', 'with']
+  const rows = times.map(({ from, partial, without, with: reused }) => {
     const bars = bar(without.upstream, reused?.upstream, most, colors)
     const shown = reused ?? without
-    table.push([
+    return [
       `${momentText(from, zone)}${partial ? ' (part)' : ''}`,
       countText(without.asked),
       bars,
@@ -36,9 +28,10 @@ export function timesText(
       reused ? countText(reused.stale) : '0',
       money(without.money),
       reused ? colors.green(money(reused.money)) : '',
-    ])
-  }
-  return table.toString().replace(/ +$/gm, '')
+    ]
+  })
+  const aligns = head.map((_, i) => (i === 0 || i === 2 ? 'left' : 'right'))
+  return textTable(head, rows, { dim: colors.dim, aligns })
 }
 
 /** What leaves with the stash as full blocks, and what would leave besides without it as light ones. */

@@ -9,7 +9,7 @@ export function isSelected(selection: Selection, entry: Pick<Entry, 'key' | 'pro
 }
 
 /** Entries that were dropped to make room, as far as they were fresh, by their endpoints. For what `put` and `trim` return. */
-export function evictedOf(dropped: readonly Dropped[], now: number): Evicted[] {
+export function evictedOf(dropped: readonly Pick<Entry, 'provider' | 'endpoint' | 'freshUntil' | 'invalidated'>[], now: number): Evicted[] {
   const counts = new Map<string, Evicted>()
   for (const entry of dropped) {
     if (!wasFresh(entry, now)) continue
@@ -21,7 +21,7 @@ export function evictedOf(dropped: readonly Dropped[], now: number): Evicted[] {
 }
 
 /** Whether a dropped entry could have been given out as fresh. */
-export function wasFresh({ freshUntil, invalidated }: Pick<Dropped, 'freshUntil' | 'invalidated'>, now: number): boolean {
+export function wasFresh({ freshUntil, invalidated }: Pick<Entry, 'freshUntil' | 'invalidated'>, now: number): boolean {
   return !invalidated && freshUntil > now
 }
 
