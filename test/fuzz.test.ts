@@ -46,10 +46,11 @@ const spoilt = fc
           place = inner as Record<string, unknown>
           continue
         }
+        if (!Object.isExtensible(place)) break
         if (how === 'drop') delete place[name]
         else
           Object.defineProperty(place, how === 'add' ? `extra${names.length}` : name, {
-            value,
+            value: copyOf(value), // which later changes may spoil further
             enumerable: true,
             configurable: true,
             writable: true,
@@ -144,6 +145,7 @@ describe('random', () => {
 /** A copy of plain data, with functions as they are. */
 function copyOf(value: unknown): unknown {
   if (Array.isArray(value)) return value.map(copyOf)
-  if (typeof value !== 'object' || value === null) return value
+  const isPlain = typeof value === 'object' && value !== null && Object.getPrototypeOf(value) === Object.prototype
+  if (!isPlain) return value
   return Object.fromEntries(Object.entries(value).map(([name, inner]) => [name, copyOf(inner)]))
 }

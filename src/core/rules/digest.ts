@@ -5,8 +5,3 @@ import { bytesToHex, utf8ToBytes } from '@noble/hashes/utils.js'
 export function digestOf(data: Uint8Array | string): string {
   return bytesToHex(sha256(typeof data === 'string' ? utf8ToBytes(data) : data))
 }
-
-/** The first 48 bits of a text's SHA-256 as a number: for tables in which a rare mistake costs little. */
-export function shortDigestOf(text: string): number {
-  return Number.parseInt(digestOf(text).slice(0, 12), 16)
-}

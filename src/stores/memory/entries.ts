@@ -1,7 +1,6 @@
 import { invalidatedTimes, type StoredTimes } from '../../core/decide/entry-times.js'
 import type { Entry, EntryPage, EntryStore, EntrySummary, Evicted, PutResult, Selection, StoreSize } from '../../core/ports/entry-store.js'
 import { evictedOf, isSelected, pageOf, wasFresh } from '../../core/ports/selection.js'
-import { rememberedKeys } from '../remembered-keys.js'
 import { EvictedKeys } from './evicted-keys.js'
 import { type Link, UseOrder } from './use-order.js'
 
@@ -23,7 +22,7 @@ export class MemoryEntries implements EntryStore {
   constructor(maxBytes: number, maxEntries: number) {
     this.#maxBytes = maxBytes
     this.#maxEntries = maxEntries
-    this.#evictedKeys = new EvictedKeys(rememberedKeys(maxBytes))
+    this.#evictedKeys = new EvictedKeys(Math.max(leastForEvicted, maxBytes / 20))
   }
 
   get(key: string): Entry | undefined {
@@ -139,6 +138,9 @@ export class MemoryEntries implements EntryStore {
 
 /** How many slots are looked at for one whose entry is not worth keeping, before what was used least recently goes. */
 const handSteps = 8
+
+/** The room for keys of evicted entries is a twentieth of the store's, and at least this, bytes. */
+const leastForEvicted = 200_000
 
 /** What an entry takes beside its key, head and body, bytes. */
 const entryOverhead = 400

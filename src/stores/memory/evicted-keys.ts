@@ -1,25 +1,35 @@
-import { shortDigestOf } from '../../core/rules/digest.js'
+/** What a key takes beside its characters, bytes. */
+const keyOverhead = 100
 
-/** Keys of entries that were dropped while they were fresh, by their digests, with when their freshness ends; the latest so many of them. */
+/** Keys of entries that were dropped while they were fresh, with when their freshness ends: the latest of them that there is room for. */
 export class EvictedKeys {
-  readonly #freshUntil = new Map<number, number>()
+  readonly #maxBytes: number
+  readonly #freshUntil = new Map<string, number>()
+  #bytes = 0
 
-  constructor(readonly most: number) {}
+  constructor(maxBytes: number) {
+    this.#maxBytes = maxBytes
+  }
 
   add(key: string, freshUntil: number): void {
-    this.#freshUntil.set(shortDigestOf(key), freshUntil)
-    if (this.#freshUntil.size <= this.most) return
-    for (const oldest of this.#freshUntil.keys()) {
-      this.#freshUntil.delete(oldest)
-      return
-    }
+    this.#forget(key)
+    this.#freshUntil.set(key, freshUntil)
+    this.#bytes += bytesOf(key)
+    while (this.#bytes > this.#maxBytes) this.#forget(this.#freshUntil.keys().next().value as string)
   }
 
   /** Whether the entry of a key was dropped and would be fresh still; it is remembered no longer. */
   take(key: string, now: number): boolean {
-    if (this.#freshUntil.size === 0) return false
-    const digest = shortDigestOf(key)
-    const freshUntil = this.#freshUntil.get(digest)
-    return freshUntil !== undefined && this.#freshUntil.delete(digest) && freshUntil > now
+    const freshUntil = this.#freshUntil.get(key)
+    this.#forget(key)
+    return freshUntil !== undefined && freshUntil > now
   }
+
+  #forget(key: string): void {
+    if (this.#freshUntil.delete(key)) this.#bytes -= bytesOf(key)
+  }
+}
+
+function bytesOf(key: string): number {
+  return 2 * key.length + keyOverhead
 }

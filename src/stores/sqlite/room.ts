@@ -1,7 +1,6 @@
 import { createHash } from 'node:crypto'
 import type { Entry, Evicted } from '../../core/ports/entry-store.js'
 import { type Dropped, evictedOf, wasFresh } from '../../core/ports/selection.js'
-import { rememberedKeys } from '../remembered-keys.js'
 import type { Row } from './driver.js'
 import type { SqliteFile } from './sqlite-file.js'
 
@@ -12,6 +11,10 @@ const mostUses = 1_000
 /** Entries dropped with one look, at the most, and how often what is remembered of dropped ones is tidied up: once in so many. */
 const mostAtOnce = 100
 const tidyEvery = 256
+
+/** Keys of evicted entries are remembered, one for so many bytes of room, and at least so many. */
+const roomPerRemembered = 2_000
+const leastRemembered = 1_000
 
 /** Where room is needed, this share of it is made beyond what is needed, so that the next entries find some. */
 const spareShare = 64
@@ -165,7 +168,9 @@ export class Room {
   #tidy(now: number): void {
     this.#file.statement('DELETE FROM evicted WHERE fresh_until <= ?').run(now)
     const latest = 'SELECT digest FROM evicted ORDER BY fresh_until DESC LIMIT -1 OFFSET ?'
-    this.#file.statement(`DELETE FROM evicted WHERE digest IN (${latest})`).run(rememberedKeys(this.#maxBytes))
+    this.#file
+      .statement(`DELETE FROM evicted WHERE digest IN (${latest})`)
+      .run(Math.max(leastRemembered, Math.floor(this.#maxBytes / roomPerRemembered)))
   }
 }
 
