@@ -65,9 +65,11 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   })
   const entryWriter = new EntryWriter({
     ...{ entries, clock, events, warn },
-    countEvicted({ provider, endpoint, entries: number }) {
-      ledger.counter(provider, endpoint, 'reuse').at(clock.now()).evicted += number
-      events.tell('evicted', { provider, endpoint, entries: number })
+    countEvicted({ provider, endpoint, entries: number }, by) {
+      const tally = ledger.counter(provider, endpoint, 'reuse').at(clock.now())
+      tally.evicted += number
+      if (by === 'endpoint') tally.trimmed += number
+      events.tell('evicted', { provider, endpoint, entries: number, by })
     },
   })
   const upstream = new UpstreamCalls({ clock, gate, events, trouble, entryWriter, retries: new RetryPolicy(clock, random) })

@@ -3,7 +3,7 @@
 export type { LedgerOptions, StashConfig } from './config/stash-config.js'
 export type { Forward } from './core/decide/decide.js'
 export { invalidatedTimes, type StoredTimes } from './core/decide/entry-times.js'
-export type { EventListener, EventName, EventPlace, HoldOffFacts, StashEvents, UpstreamCallFacts } from './core/decide/events.js'
+export type { EventListener, EventName, EventPlace, EvictedBy, HoldOffFacts, StashEvents, UpstreamCallFacts } from './core/decide/events.js'
 // How a call was answered
 export type { Explanation, NearMiss } from './core/decide/explanation.js'
 export type { NotKept, Trust } from './core/decide/keep.js'

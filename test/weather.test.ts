@@ -1,6 +1,7 @@
 import { expect } from 'chai'
 import { CallOverdueError, isStashenError, LimitReachedError, memoryStore, openStash, type Stash, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
+import { notesOf } from '../src/render/remarks.js'
 import { hang, json, noon, type Scene, scene, slow } from './support/upstream.js'
 import { askedIn, wrappedStore } from './support/wrapped-store.js'
 
@@ -450,6 +451,9 @@ describe('a stash in trouble', () => {
         now.answer = json(() => ({}), 200, { vary: 'accept-language' })
         for (let i = 0; i < 130; i++) await got(stash, stash, `${base}/notes/1`, { headers: { 'accept-language': `x${i}` } })
         expect((await stash.status()).store.entries).to.be.within(120, 123)
+        expect(notesOf(await stash.report())).to.eql([
+          '`maxEntries`, or 100 variants of an answer, is too little: 70 answers were dropped before they expired',
+        ])
       },
       {
         provider: {

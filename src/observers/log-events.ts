@@ -70,7 +70,7 @@ const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [L
   'not-stored': (event) => ['debug', `${spot(event)}: an answer was not stored: ${event.why}`],
   evicted: (event) => [
     'info',
-    `${spot(event)}: ${event.entries === 1 ? 'a fresh answer was' : `${event.entries} fresh answers were`} dropped to make room`,
+    `${spot(event)}: ${event.entries === 1 ? 'a fresh answer was' : `${event.entries} fresh answers were`} dropped to make room in the ${event.by}`,
   ],
   'corrupt-entry': (event) => ['warn', `${spot(event)}: a stored answer could not be read and was dropped`],
 }

@@ -14,14 +14,15 @@ export function notesOf(report: Report): string[] {
 }
 
 /** That the store had no room for answers that were fresh still. */
-function tooSmall({ evicted, refetched, paidTwice }: Figures): string | undefined {
+function tooSmall({ evicted, trimmed, refetched, paidTwice }: Figures): string | undefined {
   if (evicted === 0) return undefined
   const dropped =
     evicted === 1 ? 'an answer was dropped before it expired' : `${countText(evicted)} answers were dropped before they expired`
   const paid = paidTwice.filter(({ amount }) => Number(amount) > 0)
   const cost = paid.length > 0 ? `: ${moneyWriter(paid)(paid)} was paid twice` : ''
   const again = refetched === 0 ? '' : `, ${countText(refetched)} fetched again${cost}`
-  return `the store is too small: ${dropped}${again}`
+  const what = trimmed === evicted ? '`maxEntries`, or 100 variants of an answer, is too little' : 'the store is too small'
+  return `${what}: ${dropped}${again}`
 }
 
 /** That some of a ledger could not be read and is left out; undefined where all could. */

@@ -4,6 +4,9 @@ import type { Mode } from '../rules/mode.js'
 import type { NotKept } from './keep.js'
 import type { Outcome } from './outcome.js'
 
+/** What had no room: the store (its `maxBytes` or `maxEntries`), or the endpoint (its `maxEntries`, or 100 variants of an answer). */
+export type EvictedBy = 'store' | 'endpoint'
+
 /** Where something happened: an endpoint or operation, or a provider as a whole. */
 export interface EventPlace {
   readonly provider: string
@@ -64,7 +67,7 @@ export interface StashEvents {
   /** A good answer was not stored, though its endpoint has a freshness. */
   readonly 'not-stored': EventPlace & { readonly why: NotKept }
   /** Answers were dropped from the store to make room while they were fresh. */
-  readonly evicted: EventPlace & { readonly entries: number }
+  readonly evicted: EventPlace & { readonly entries: number; readonly by: EvictedBy }
   /** A stored answer could not be read; it was dropped and counts as absent. */
   readonly 'corrupt-entry': EventPlace & { readonly key: string; readonly error: unknown }
 }

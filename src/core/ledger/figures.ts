@@ -111,6 +111,7 @@ function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readon
     corrupt: tally.corrupt,
     notStored: tally.notStored,
     evicted: tally.evicted,
+    trimmed: tally.trimmed,
     refetched: tally.refetched,
     paidTwice,
     wouldHit: tally.wouldHit,

@@ -51,6 +51,8 @@ export interface Figures {
   readonly notStored: Readonly<Record<string, number>>
   /** Answers that were dropped from the store to make room while they were fresh. */
   readonly evicted: number
+  /** Of these, those dropped because their endpoint had more than `maxEntries`, or an answer more than 100 variants. */
+  readonly trimmed: number
   /** Upstream calls for an answer that was dropped so and would have been fresh still, and what they cost, which is part of \`money\`. */
   readonly refetched: number
   readonly paidTwice: readonly Money[]

@@ -37,6 +37,8 @@ export const countNames = [
   /** answers dropped from the store to make room while they were fresh, and calls made for such an answer that would be fresh still */
   'evicted',
   'refetched',
+  /** of the evicted, those dropped because the endpoint had too many entries, or an answer too many variants */
+  'trimmed',
   /** calls while measuring that reuse would have answered from store */
   'wouldHit',
   /** of the upstream calls, those that nobody waited for, and those that repeated a failed one */

@@ -24,6 +24,7 @@ export class Tally implements TallyCounts {
   corrupt = 0
   evicted = 0
   refetched = 0
+  trimmed = 0
   wouldHit = 0
   upBackground = 0
   upRepeated = 0

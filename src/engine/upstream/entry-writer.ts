@@ -1,4 +1,5 @@
 import { timesOf } from '../../core/decide/entry-times.js'
+import type { EvictedBy } from '../../core/decide/events.js'
 import type { Keeping, NotKept } from '../../core/decide/keep.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { signpostHead } from '../../core/http/variants.js'
@@ -28,7 +29,7 @@ export interface EntryWriterParts {
   readonly events: Events
   readonly warn: (message: string) => void
   /** Counts answers that were dropped while they were fresh. */
-  readonly countEvicted: (evicted: Evicted) => void
+  readonly countEvicted: (evicted: Evicted, by: EvictedBy) => void
 }
 
 /** The call whose answer is stored: the entry that it takes the place of, whether something newer is known, and how it ended. */
@@ -76,7 +77,7 @@ export class EntryWriter {
   /** Puts an entry into the store, and counts what had to go for it. */
   async put(entry: Entry): Promise<PutResult | undefined> {
     const done = await this.#entries.put(entry, this.#clock.now())
-    for (const evicted of done?.evicted ?? []) this.#countEvicted(evicted)
+    for (const evicted of done?.evicted ?? []) this.#countEvicted(evicted, 'store')
     return done
   }
 
@@ -122,7 +123,7 @@ export class EntryWriter {
   }
 
   async #trim(selection: Selection, most: number): Promise<void> {
-    for (const evicted of await this.#entries.trim(selection, most, this.#clock.now())) this.#countEvicted(evicted)
+    for (const evicted of await this.#entries.trim(selection, most, this.#clock.now())) this.#countEvicted(evicted, 'endpoint')
   }
 
   #tellNotStored({ endpoint, counter }: Call<unknown>, why: NotKept): void {
