@@ -39,7 +39,7 @@ export async function recordingRatio(): Promise<Ratio> {
     ours: () => {
       for (let i = 0; i < each; i++) {
         const now = systemClock.now()
-        countHit(line.at(now), entry, now, 0.02 * (1 + (turn++ & 63)))
+        countHit(line.at(now), entry, now, { ms: 0.02 * (1 + (turn++ & 63)), status: 200 })
       }
     },
     baseline: async () => {
@@ -169,7 +169,7 @@ function fill(
     const place = `${bucket} ${endpoint}`
     const row = open.get(place) ?? rowOf(bucket, lengthMs, provider, `e${endpoint}`)
     open.set(place, row)
-    if (isHit) countHit(row.tally, { bornAt: at - random() * hour }, at, ms)
+    if (isHit) countHit(row.tally, { bornAt: at - random() * hour }, at, { ms, status: 200 })
     else {
       row.tally.forwarded++
       row.tally.upAnswered++

@@ -1,15 +1,16 @@
 import { readFileSync } from 'node:fs'
 import { Ajv } from 'ajv'
+import Big from 'big.js'
 import { expect } from 'chai'
 import pc from 'picocolors'
-import { type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
+import { type EndpointOptions, type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { fileJournal } from 'stashen/journal'
 import { prometheusText } from 'stashen/observers'
 import { remarkOf } from '../src/render/remarks.js'
 import { reportText } from '../src/render/report-text.js'
 import { temporaryFolder } from './support/files.js'
-import { json, scene } from './support/upstream.js'
+import { type Answer, breakOff, json, type Scene, scene, tides } from './support/upstream.js'
 import { askedIn } from './support/wrapped-store.js'
 
 const start = Date.parse('2026-06-30T21:30:00Z')
@@ -88,6 +89,7 @@ describe('reports', () => {
     expect(quayrate?.without.money).to.eql([{ currency: 'NOK', amount: '5' }])
     expect(quayrate?.with).to.deep.include({ upstream: 2, unchanged: 1, changed: 0, money: [{ currency: 'NOK', amount: '5' }] })
     expect(totals.saved).to.eql({
+      calls: 2,
       upstreamCalls: 2,
       money: [
         { currency: 'EUR', amount: '0.2' },
@@ -125,6 +127,71 @@ describe('reports', () => {
     await play(measuring, new FastClock(start), 'measure', ['a', 'a'])
     const measured = (await (await reading(measuring)).report()).totals
     expect([measured.with, measured.saved, measured.without.upstream]).to.eql([null, null, 2])
+  })
+
+  it('count saved, without, with and refused by one rule, however a call ends, whatever the plan bills', async () => {
+    type Play = (now: Scene & { ask: (path?: string, init?: RequestInit) => Promise<unknown> }) => Promise<unknown>
+    const again: Play = async ({ ask, clock }) => [await ask(), await clock.sleep(61_000), await ask()]
+    const failing =
+      (answer: Answer): Play =>
+      async (now) => {
+        await now.ask()
+        await now.clock.sleep(61_000)
+        now.answer = answer
+        await now.ask()
+      }
+    const checked = json(() => ({}), 200, { etag: '"1"' })
+    // biome-ignore format: a row a line
+    /** What happens; calls asked, without, with, saved and withheld; what a plan saves that bills all, and one that bills good answers only. */
+    const rows: [what: string, play: Play, counts: number[], all: string, good: string, more?: Partial<EndpointOptions>][] = [
+      ['one call', ({ ask }) => ask(), [1, 1, 1, 0, 0], '0', '0'],
+      ['the same again', async ({ ask }) => [await ask(), await ask()], [2, 2, 1, 1, 0], '0.1', '0.1'],
+      ['two at once', ({ ask }) => Promise.all([ask(), ask()]), [2, 2, 1, 1, 0], '0.1', '0.1'],
+      ['a stored 404', async (now) => { now.answer = json(() => ({}), 404); await now.ask(); await now.ask() }, [2, 2, 1, 1, 0], '0.1', '0'],
+      ['404s at once', (now) => { now.answer = json(() => ({}), 404); return Promise.all([now.ask(), now.ask()]) }, [2, 2, 1, 1, 0], '0.1', '0'],
+      ['a refresh', again, [2, 2, 2, 0, 0], '0', '0', { staleIfError: 0 }],
+      ['a 304', async (now) => { now.answer = checked; await now.ask(); await now.clock.sleep(61_000); now.answer = json(() => '', 304); await now.ask() }, [2, 2, 2, 0, 0], '0', '0.1'],
+      ['a refresh behind', async (now) => { await again(now); await now.clock.sleep(1_000) }, [2, 2, 2, 1, 0], '0', '0', { staleWhileRevalidate: '1 hour' }],
+      ['an older answer for a 503', failing(json(() => ({}), 503)), [2, 2, 2, 0, 0], '0', '0'],
+      ['one while held off', async (now) => { await failing(breakOff)(now); await now.ask() }, [3, 2, 2, 0, 0], '0', '0'],
+      ['a failure', async (now) => { now.answer = breakOff; await now.ask() }, [1, 1, 1, 0, 0], '0', '0'],
+      ['two failures at once', (now) => { now.answer = json(() => ({}), 500); return Promise.all([now.ask(), now.ask()]) }, [2, 1, 1, 0, 0], '0', '0'],
+      ['a refusal', async (now) => { now.answer = json(() => ({}), 429); await now.ask() }, [1, 1, 1, 0, 0], '0', '0'],
+      ['a repetition', async (now) => { const { answer } = now; now.answer = (...call) => { now.answer = answer; json(() => ({}), 503)(...call) }; await now.ask() }, [1, 1, 2, 0, 0], '-0.1', '-0.1', { retries: 1 }],
+      ['no place in the limit', async ({ ask }) => [await ask('/tides/1'), await ask('/tides/2')], [2, 1, 1, 0, 1], '0', '0', { limits: [{ calls: 1, per: 'hour' }], atLimit: 'refuse' }],
+      ['only what is stored', ({ ask }) => ask('/tides/1', { headers: { 'cache-control': 'only-if-cached' } }), [1, 0, 0, 0, 1], '0', '0'],
+      ['a caller gone before', ({ ask }) => ask('/tides/1', { signal: AbortSignal.abort() }), [1, 0, 0, 0, 1], '0', '0'],
+      ['no reuse asked', async ({ ask }) => [await ask(), await ask('/tides/today', { headers: { 'cache-control': 'no-store' } })], [2, 2, 2, 0, 0], '0', '0'],
+    ]
+    for (const [what, play, counts, all, good, more] of rows) {
+      for (const notBilled of [[], ['clientError', 'unmodified', 'refused', 'failed']] as const) {
+        const plan = { currency: 'EUR', perCall: '0.1', baseFee: '5', period: 'month', notBilled } as const
+        const endpoint = { ...tides, freshForStatus: { 404: '1 hour' }, ...more } as EndpointOptions
+        await scene(
+          async (now) => {
+            const ask = async (path = '/tides/today', init?: RequestInit) =>
+              (await now.stash.fetch(now.base + path, init)).text().catch(() => undefined)
+            await play(Object.assign(now, { ask: (...args: Parameters<typeof ask>) => ask(...args).catch(() => undefined) }))
+            const report = await now.stash.report()
+            const { without, with: made, saved } = report.totals
+            expect([made?.asked, without.upstream, made?.upstream, saved?.calls, made?.withheld], what).to.eql(
+              what === 'a 304' && notBilled.length > 0
+                ? [2, 2, 2, 1, 0]
+                : what === 'one while held off' && notBilled.length === 0
+                  ? [3, 3, 2, 1, 0]
+                  : counts,
+            )
+            const money = what === 'one while held off' && notBilled.length === 0 ? '0.1' : notBilled.length > 0 ? good : all
+            expect(saved?.money[0]?.amount ?? '0', `${what}, ${notBilled}`).to.equal(money)
+            const [provider] = report.providers
+            const parts = [...(provider?.endpoints ?? []).flatMap((one) => one.with?.money ?? []), ...(provider?.fees.with ?? [])]
+            const sum = parts.reduce((total, { amount }) => total.plus(amount), new Big(0))
+            expect(sum.toFixed(), what).to.equal(made?.money[0]?.amount ?? '0')
+          },
+          { provider: { plan, endpoints: { tides: endpoint } } },
+        )
+      }
+    }
   })
 
   it('price each call by what was known when it was made, and keep to the asked time', async () => {

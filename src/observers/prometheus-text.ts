@@ -76,6 +76,16 @@ export async function prometheusText(report: Report, client?: Client): Promise<s
     evicted.inc(labels, figures.evicted)
     refetched.inc(labels, figures.refetched)
   }
+  const saved = new Gauge({ name: 'stashen_saved_calls', help: report.savedMeans, labelNames: ['provider', 'endpoint'], registers })
+  for (const { provider, endpoints } of report.providers)
+    for (const { endpoint, saved: its } of endpoints) if (its) saved.set({ provider, endpoint }, its.calls)
+  const withheld = new Counter({
+    name: 'stashen_withheld_total',
+    help: 'Calls that Stashen refused, or whose caller left before they could leave.',
+    labelNames: where,
+    registers,
+  })
+  for (const { figures, ...labels } of lines) withheld.inc(labels, figures.withheld)
   const notStored = new Counter({
     name: 'stashen_not_stored_total',
     help: 'Good answers that were not stored, by why.',

@@ -3,7 +3,7 @@ import type { Report } from '../core/ledger/report-model.js'
 import { printable } from './printable.js'
 import { columns, type ReportRow, reportRows } from './report-rows.js'
 
-/** A report as CSV (RFC 4180): a header, then a line for each endpoint, provider and side. Decimals have points. */
+/** A report as CSV (RFC 4180): a header, then a line for each endpoint and fee, or hour or day, and what else `kind` says. Decimals have points. */
 export function reportCsv(report: Report): string {
   return stringify(reportRows(printable(report)).map(withoutFormulas), { header: true, columns: [...columns], record_delimiter: 'windows' })
 }

@@ -29,7 +29,12 @@ export function reportMarkdown(given: Report, zone: string): string {
     ...timeTable(report, zone, money),
     ...keyTable(report),
     ...notes,
-    ...(saved ? ['', `Saved ${countText(saved.upstreamCalls)} upstream calls and ${money(saved.money)}.`] : []),
+    ...(saved
+      ? [
+          '',
+          `Saved ${countText(saved.calls)} of ${countText(totals.without.asked)} calls and ${money(saved.money)}${totals.without.basis === 'estimated' ? ' (estimated)' : ''}. ${report.savedMeans}`,
+        ]
+      : []),
     '',
   ].join('\n')
 }

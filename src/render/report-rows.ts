@@ -1,104 +1,120 @@
 import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
+import type { Money } from '../core/money/money.js'
 
-/** One line of a report as a flat record: an endpoint, a provider, all calls or those of an hour or day, without or with the stash. Unknown figures are empty. */
-export type ReportRow = Readonly<Record<(typeof columns)[number], string | number>>
+/**
+ * One line of a report as a flat record. `kind` says of what: `endpoint` and `fee`, or `hour` and `day` in their place, have the calls and the
+ * money, each once, so that a column can be added up; `period`, `credits` and `rate` have columns of their own, `note` a sentence.
+ */
+export type ReportRow = Readonly<Partial<Record<(typeof columns)[number], string | number>>>
+
+const sides = ['without', 'with'] as const
+const sidedCounts = ['upstream', 'refused', 'failed', 'errored'] as const
+const sidedTimes = ['median_ms', 'p95_ms'] as const
+
+/** Counts of calls made with the stash, by column. */
+const counts = {
+  unmodified: ({ unmodified }: Figures) => unmodified,
+  from_store: ({ fromStore }: Figures) => fromStore,
+  stale: ({ stale }: Figures) => stale,
+  stale_by_choice: ({ staleByChoice }: Figures) => staleByChoice,
+  collapsed: ({ collapsed }: Figures) => collapsed,
+  fallback: ({ fallback }: Figures) => fallback,
+  withheld: ({ withheld }: Figures) => withheld,
+  abandoned: ({ abandoned }: Figures) => abandoned,
+  changed: ({ changed }: Figures) => changed,
+  unchanged: ({ unchanged }: Figures) => unchanged,
+  not_stored: ({ notStored }: Figures) => Object.values(notStored).reduce((sum, count) => sum + count, 0),
+  evicted: ({ evicted }: Figures) => evicted,
+  refetched: ({ refetched }: Figures) => refetched,
+  background: ({ background }: Figures) => background,
+  repeated: ({ repeated }: Figures) => repeated,
+}
 
 /** The columns of flat reports, in their order; their names are stable. */
 export const columns = [
-  'from',
-  'until',
-  'provider',
-  'endpoint',
-  'side',
-  'basis',
-  'asked',
-  'upstream',
-  'unmodified',
-  'refused',
-  'failed',
-  'from_store',
-  'stale',
-  'oldest_stale_ms',
-  'collapsed',
-  'fallback',
-  'failed_calls',
-  'abandoned',
-  'changed',
-  'unchanged',
-  'not_stored',
-  'evicted',
-  'refetched',
-  'background',
-  'repeated',
-  'currency',
-  'money',
-  'paid_twice',
-  'median_ms',
-  'p95_ms',
-  'upstream_median_ms',
-  'upstream_p95_ms',
-  'age_median_ms',
-  'age_p95_ms',
+  ...(['kind', 'from', 'until', 'provider', 'endpoint', 'basis', 'asked', 'saved_calls'] as const),
+  ...sidedCounts.flatMap((name) => sides.map((side) => `${name}_${side}` as const)),
+  ...(Object.keys(counts) as (keyof typeof counts)[]),
+  ...(['currency', 'money_without', 'money_with', 'money_saved', 'paid_twice'] as const),
+  ...sidedTimes.flatMap((name) => sides.map((side) => `${name}_${side}` as const)),
+  ...(['upstream_median_ms', 'upstream_p95_ms', 'age_median_ms', 'age_p95_ms', 'oldest_stale_ms'] as const),
+  ...(['billed', 'partial', 'credits_used', 'credits_bought', 'credits_left', 'rate', 'note'] as const),
 ] as const
 
-/** A report as flat records: each endpoint, then each provider, then all, then each hour or day; one more for each further currency. */
-export function reportRows({ since, until, providers, totals, times = [] }: Report): ReportRow[] {
-  const whole = { from: since?.toISOString() ?? '', until: until?.toISOString() ?? '' }
+/** A report as flat records: its endpoints and fees, or its hours or days; then billing periods, credits, rates and what `saved` means. */
+export function reportRows({ since, until, savedMeans, providers, times, converted }: Report): ReportRow[] {
+  const span = { from: since?.toISOString() ?? '', until: until?.toISOString() ?? '' }
+  const calls = times
+    ? times.flatMap((time) =>
+        rowsOf({ kind: isHour(time) ? 'hour' : 'day', from: time.from.toISOString(), until: time.until.toISOString() }, time),
+      )
+    : providers.flatMap(({ provider, endpoints, fees }) => [
+        ...endpoints.flatMap((one) => rowsOf({ kind: 'endpoint', ...span, provider, endpoint: one.endpoint }, one)),
+        ...moneyRows({ without: fees.without, with: fees.with ?? [] }).map((money) => ({ kind: 'fee', ...span, provider, ...money })),
+      ])
+  const bills = providers.flatMap(({ provider, periods, credits }): ReportRow[] => [
+    ...periods.map(({ from, until: end, currency, amount, partial }) => ({
+      ...{ kind: 'period', from: from.toISOString(), until: end.toISOString(), provider, currency },
+      ...{ billed: amount, partial: partial ? 'yes' : 'no' },
+    })),
+    ...(credits ? [creditsRow(provider, credits)] : []),
+  ])
+  const rates = Object.entries(converted?.rates ?? {}).map(([currency, rate]) => ({
+    ...{ kind: 'rate', currency, rate, note: `${converted?.currency} for one ${currency}` },
+  }))
+  return [...calls, ...bills, ...rates, { kind: 'note', note: savedMeans }]
+}
+
+function isHour({ from, until }: { from: Date; until: Date }): boolean {
+  return until.getTime() - from.getTime() <= 3_600_000
+}
+
+function creditsRow(provider: string, { used, bought, left }: { used: number; bought: number; left: number }): ReportRow {
+  return { kind: 'credits', provider, credits_used: used, credits_bought: bought, credits_left: left }
+}
+
+/** The calls stand in the first row; one more for the money of each further currency. */
+function rowsOf(place: ReportRow, { without, with: reused, saved }: Comparison): ReportRow[] {
+  const moneys = moneyRows({ without: without.money, with: reused?.money ?? [], saved: saved?.money ?? [], twice: reused?.paidTwice ?? [] })
+  const [first = {}, ...more] = moneys
   return [
-    ...providers.flatMap(({ provider, endpoints, ...inAll }) => [
-      ...endpoints.flatMap((one) => rowsOf({ ...whole, provider, endpoint: one.endpoint }, one)),
-      ...rowsOf({ ...whole, provider, endpoint: '' }, inAll),
-    ]),
-    ...rowsOf({ ...whole, provider: '', endpoint: '' }, totals),
-    ...times.flatMap((time) =>
-      rowsOf({ from: time.from.toISOString(), until: time.until.toISOString(), provider: '', endpoint: '' }, time),
-    ),
+    { ...place, ...callsOf(without, reused), saved_calls: saved?.calls ?? '', ...first },
+    ...more.map((money) => ({ ...place, ...money })),
   ]
 }
 
-type Place = Pick<ReportRow, 'from' | 'until' | 'provider' | 'endpoint'>
-
-function rowsOf(place: Place, { without, with: reused }: Comparison): ReportRow[] {
-  const sides: (readonly [string, string, Figures | Without])[] = [
-    ['without', without.basis, without],
-    ...(reused ? [['with', 'measured', reused] as const] : []),
-  ]
-  return sides.flatMap(([side, basis, figures]) => {
-    const moneys = figures.money.length > 0 ? figures.money : [undefined]
-    return moneys.map((money) => ({
-      ...place,
-      ...{ side, basis },
-      ...countsOf(figures),
-      ...{ currency: money?.currency ?? '', money: money?.amount ?? '' },
-      paid_twice: ('paidTwice' in figures && figures.paidTwice.find(({ currency }) => currency === money?.currency)?.amount) || '',
-      ...{ median_ms: figures.latencyMs?.median ?? '', p95_ms: figures.latencyMs?.p95 ?? '' },
-      ...timesOf(figures),
-    }))
+function callsOf(without: Without, reused: Figures | null): ReportRow {
+  const bySide = { without, with: reused }
+  const sided = sides.flatMap((side) => {
+    const figures = bySide[side]
+    return [
+      ...sidedCounts.map((name) => [`${name}_${side}`, figures?.[name] ?? ''] as const),
+      ...sidedTimes.map((name) => [`${name}_${side}`, figures?.latencyMs?.[name === 'median_ms' ? 'median' : 'p95'] ?? ''] as const),
+    ]
   })
-}
-
-function timesOf(figures: Figures | Without) {
-  const { upstreamMs, ageMs } = 'upstreamMs' in figures ? figures : { upstreamMs: null, ageMs: null }
+  const made = reused ?? (without.basis === 'measured' ? without : undefined)
+  const counted = made ? Object.entries(counts).map(([name, count]) => [name, count(made)] as const) : []
   return {
-    ...{ upstream_median_ms: upstreamMs?.median ?? '', upstream_p95_ms: upstreamMs?.p95 ?? '' },
-    ...{ age_median_ms: ageMs?.median ?? '', age_p95_ms: ageMs?.p95 ?? '' },
+    ...{ basis: without.basis, asked: without.asked },
+    ...Object.fromEntries([...sided, ...counted]),
+    ...{ upstream_median_ms: made?.upstreamMs?.median ?? '', upstream_p95_ms: made?.upstreamMs?.p95 ?? '' },
+    ...{ age_median_ms: made?.ageMs?.median ?? '', age_p95_ms: made?.ageMs?.p95 ?? '', oldest_stale_ms: made?.oldestStaleMs ?? '' },
   }
 }
 
-function countsOf(figures: Figures | Without) {
-  const known = 'fromStore' in figures ? figures : undefined
-  return {
-    ...{ asked: figures.asked, upstream: figures.upstream, unmodified: known?.unmodified ?? '' },
-    ...{ refused: figures.refused ?? '', failed: figures.failed ?? '', from_store: known?.fromStore ?? '', stale: known?.stale ?? '' },
-    ...{ oldest_stale_ms: known?.oldestStaleMs ?? '', collapsed: known?.collapsed ?? '', fallback: known?.fallback ?? '' },
-    ...{
-      failed_calls: figures.errored ?? '',
-      abandoned: known?.abandoned ?? '',
-      changed: known?.changed ?? '',
-      unchanged: known?.unchanged ?? '',
-    },
-    not_stored: known ? Object.values(known.notStored).reduce((sum, count) => sum + count, 0) : '',
-    ...{ evicted: known?.evicted ?? '', refetched: known?.refetched ?? '' },
-    ...{ background: known?.background ?? '', repeated: known?.repeated ?? '' },
-  }
+type Moneys = Readonly<Record<'without' | 'with', readonly Money[]>> & {
+  readonly saved?: readonly Money[]
+  readonly twice?: readonly Money[]
+}
+
+/** A record for each currency. */
+function moneyRows(moneys: Moneys): ReportRow[] {
+  const all = [...moneys.without, ...moneys.with, ...(moneys.saved ?? []), ...(moneys.twice ?? [])]
+  return [...new Set(all.map(({ currency }) => currency))].sort().map((currency) => {
+    const amount = (some: readonly Money[] = []) => some.find((money) => money.currency === currency)?.amount ?? ''
+    return {
+      ...{ currency, money_without: amount(moneys.without), money_with: amount(moneys.with) },
+      ...{ money_saved: amount(moneys.saved), paid_twice: amount(moneys.twice) },
+    }
+  })
 }

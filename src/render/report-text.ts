@@ -35,7 +35,7 @@ export function reportText(given: Report, { colors, zone }: TextOptions): string
     ...report.providers.flatMap(withinAllowance),
     ...report.providers.flatMap(losing),
   ]
-  const saved = [...savedLines(report.totals, colors, money), ...converted, ...notes]
+  const saved = [...savedLines(report.totals, colors, money), ...converted, ...notes, ...wrappedNote(report.savedMeans, colors)]
   return [
     title,
     '',
@@ -53,6 +53,11 @@ export function reportText(given: Report, { colors, zone }: TextOptions): string
 /** What a report says in which nothing was counted. */
 function nothingCounted(report: Report): string[] {
   return ['No calls were counted in this time.', ...notesOf(report)]
+}
+
+/** A sentence in lines of up to 80 characters, below all else. */
+function wrappedNote(sentence: string, colors: Colors): string[] {
+  return ['', ...(sentence.match(/.{1,80}(?:\s|$)/g) ?? [sentence]).map((line) => colors.dim(line.trimEnd()))]
 }
 
 type MoneyWriter = ReturnType<typeof moneyWriter>
@@ -120,10 +125,8 @@ function losing({ provider, endpoints }: ProviderReport): string[] {
 
 /** Says of calls that were saved and saved nothing that the plan includes them. */
 function withinAllowance({ provider, saved }: ProviderReport): string[] {
-  if (!saved || saved.upstreamCalls <= 0 || saved.money.length === 0 || saved.money.some(({ amount }) => Number(amount) !== 0)) return []
-  return [
-    `       ${provider}: ${countText(saved.upstreamCalls)} calls saved and no money, for the plan includes them or does not bill them`,
-  ]
+  if (!saved || saved.calls <= 0 || saved.money.length === 0 || saved.money.some(({ amount }) => Number(amount) !== 0)) return []
+  return [`       ${provider}: ${countText(saved.calls)} calls saved and no money, for the plan includes them or does not bill them`]
 }
 
 function comparisonRows(name: string, { without, with: reused }: Comparison, colors: Colors, money: MoneyWriter): string[][] {
@@ -169,9 +172,12 @@ function savedLines({ without, with: reused, saved, couldSave }: Comparison, col
     ]
   }
   const lines = [
-    `${colors.bold('Saved')}  ${countText(saved.upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(saved.upstreamCalls, without.upstream)}) and ${money(saved.money)} of ${money(without.money)}`,
+    `${colors.bold('Saved')}  ${countText(saved.calls)} of ${countText(without.asked)} calls (${shareText(saved.calls, without.asked)}) and ${money(saved.money)} of ${money(without.money)}`,
+    `       upstream calls: ${countText(without.upstream)} without, ${countText(reused.upstream)} with`,
     `       callers given an error or a refusal: ${countText(without.errored)} without, ${countText(reused.errored)} with`,
   ]
+  if (reused.withheld > 0)
+    lines.push(`       refused by Stashen itself, or left before they could leave: ${countText(reused.withheld)}, which saved nothing`)
   if (saved.timeMs !== null && saved.timeMs > 0) lines.push(`       waiting time: ${ageText(saved.timeMs)} less in all`)
   if (reused.background + reused.repeated > 0) {
     const spent = [
@@ -180,12 +186,17 @@ function savedLines({ without, with: reused, saved, couldSave }: Comparison, col
     ]
     lines.push(`       of the upstream calls ${spent.join(', ')}`)
   }
+  const inFailures = reused.stale - reused.staleByChoice
   if (reused.oldestStaleMs !== null) {
-    lines.push(`       older answers given: ${countText(reused.stale)}, the oldest ${ageText(reused.oldestStaleMs)} old`)
+    const which =
+      reused.staleByChoice > 0
+        ? `${countText(inFailures)} in failures, ${countText(reused.staleByChoice)} while refreshed`
+        : `${countText(inFailures)}`
+    lines.push(`       older answers given: ${which}, the oldest ${ageText(reused.oldestStaleMs)} old`)
   }
   if (reused.fallback > 0) lines.push(`       defaults given in place of an answer: ${countText(reused.fallback)}`)
   if (without.basis === 'estimated') {
-    lines.push('', '* not measured: every call asked, priced as if it had gone upstream and been answered')
+    lines.push('', '* not measured: the calls that left, by how they ended, and those that were saved')
     if (without.refused > 0)
       lines.push(`  but ${countText(without.refused)} that limits and quotas would have refused: they count apart and cost nothing`)
   }

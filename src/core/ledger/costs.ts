@@ -2,57 +2,69 @@ import { billedCalls } from '../money/billed-calls.js'
 import type { Money } from '../money/money.js'
 import type { Units } from '../money/units.js'
 import type { FactsInForce } from './facts-in-force.js'
-import { type Costs, sumOf } from './figures.js'
-import type { LedgerMode, TallyRow } from './ledger-row.js'
+import { type Basis, type Costs, sumOf } from './figures.js'
+import type { TallyRow } from './ledger-row.js'
 import type { Pricing } from './plan-usage.js'
 import { type ProviderPrices, priceProvider } from './provider-prices.js'
+import { billedWithout, callsWithout } from './without.js'
 
 /** What a report is priced by. */
 export interface Known {
   readonly known: FactsInForce
   /** Calls of each row that limits would have refused had all gone upstream. */
   readonly over: ReadonlyMap<TallyRow, number>
+  readonly basis: Basis
 }
 
-type Price<T> = (mode: LedgerMode, callsOf: Pricing['callsOf'], unitsOf?: Pricing['unitsOf']) => T
+type Price<T> = (rows: readonly TallyRow[], callsOf: Pricing['callsOf'], unitsOf?: Pricing['unitsOf']) => T
 
 export const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
+const billed: Pricing['callsOf'] = ({ tally }, plan) => billedCalls(plan, tally)
 
 export function costsOf(facts: Known, provider: string, rows: readonly TallyRow[], since: number, until: number): Costs<ProviderPrices> {
-  return costsOfKinds(facts, rows, (mode, callsOf, unitsOf = unitsMade) =>
-    priceProvider(facts.known, { provider, rows: rows.filter((row) => row.mode === mode), since, until, callsOf, unitsOf }),
+  return costsOfKinds(facts, rows, (some, callsOf, unitsOf = unitsMade) =>
+    priceProvider(facts.known, { provider, rows: some, since, until, callsOf, unitsOf }),
   )
 }
 
-export function costsOfKinds<T>({ over }: Known, rows: readonly TallyRow[], price: Price<T>): Costs<T> {
+export function costsOfKinds<T>({ over, basis }: Known, rows: readonly TallyRow[], price: Price<T>): Costs<T> {
+  const measured = rows.filter(({ mode }) => mode === 'measure')
+  const reused = rows.filter(({ mode }) => mode === 'reuse')
+  const made = basis === 'measured' ? reused : rows
   const refused = (row: TallyRow) => row.tally.overLimit + (over.get(row) ?? 0)
-  const reused = price('reuse', ({ tally }, plan) => billedCalls(plan, tally))
+  const withMade = price(made, billed)
   return {
-    measured: price('measure', ({ tally }, plan) => billedCalls(plan, tally)),
-    reused,
-    asked: price(
-      'reuse',
-      (row) => row.tally.asked - refused(row),
-      (row) => withoutRefused(row.tally.units.asked, refused(row) / Math.max(1, row.tally.asked)),
-    ),
+    measured: price(measured, billed),
+    without:
+      basis === 'measured'
+        ? price(measured, billed)
+        : price(
+            rows,
+            (row, plan) => (row.mode === 'measure' ? billed(row, plan) : Math.max(0, billedWithout(plan, row.tally) - refused(row))),
+            (row) => (row.mode === 'measure' ? row.tally.units.made : unitsWithout(row, refused(row))),
+          ),
+    with: withMade,
     onceOnly: rows.some(({ tally }) => tally.refetched > 0)
       ? price(
-          'reuse',
-          ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.refetched),
+          made,
+          (row, plan) => Math.max(0, billed(row, plan) - row.tally.refetched),
           ({ tally: { units, refetchedUnits } }) => unitsLess(units.made, refetchedUnits),
         )
-      : reused,
-    avoided: price('measure', ({ tally }, plan) => Math.max(0, billedCalls(plan, tally) - tally.wouldHit)),
+      : withMade,
+    avoided: price(measured, (row, plan) => Math.max(0, billed(row, plan) - row.tally.wouldHit)),
   }
+}
+
+/** Units of the calls that would have left without the stash, less the share of those that limits would have refused. */
+function unitsWithout({ tally }: TallyRow, refused: number): Units {
+  const share = refused / Math.max(1, callsWithout(tally, {}))
+  return share === 0
+    ? tally.units.asked
+    : Object.fromEntries(Object.entries(tally.units.asked).map(([name, number]) => [name, Math.round(number * (1 - share))]))
 }
 
 function unitsLess(units: Units, less: Units): Units {
   return Object.fromEntries(Object.entries(units).map(([name, number]) => [name, Math.max(0, number - (less[name] ?? 0))]))
-}
-
-/** Units less the share of calls that would have been refused. */
-function withoutRefused(units: Units, share: number): Units {
-  return share === 0 ? units : Object.fromEntries(Object.entries(units).map(([name, number]) => [name, Math.round(number * (1 - share))]))
 }
 
 export function allOf({ byEndpoint, fees }: ProviderPrices): Money[] {

@@ -1,54 +1,87 @@
 import { type Money, MoneySum } from '../money/money.js'
+import type { FactsInForce } from './facts-in-force.js'
 import type { Histogram } from './histogram.js'
 import type { TallyRow } from './ledger-row.js'
 import type { Avoided, Comparison, Figures, Percentiles, Without } from './report-model.js'
 import { Tally } from './tally.js'
+import { callsWithout, savedCalls } from './without.js'
 
 /**
- * What the calls of a provider cost: made while measuring and while reusing, had all that were asked while reusing been made, had none been made
- * again for an evicted answer, and had those measured not been made that reuse would have avoided.
+ * What the calls of a provider cost: those measured; those without the stash and those made with it, as the basis says; the latter had none been
+ * made again for an evicted answer; and those measured had those not been made that reuse would have avoided.
  */
-export type Costs<T> = Readonly<Record<'measured' | 'reused' | 'asked' | 'onceOnly' | 'avoided', T>>
+export type Costs<T> = Readonly<Record<'measured' | 'without' | 'with' | 'onceOnly' | 'avoided', T>>
 export type CostOf = (kind: keyof Costs<unknown>) => readonly Money[]
 
-/** What was counted of some calls, by mode; `refused`: how many of those asked while reusing limits would have refused. */
+/**
+ * What a report compares. `measured`: the calls made while measuring with those made while reusing, which were the same. `estimated`: all that
+ * were made, in either mode, with what would have been made without the stash.
+ */
+export type Basis = 'measured' | 'estimated'
+
+/** What was counted of some calls, by mode, and of those of reusing: what would have left without the stash, was saved, and limits would have refused. */
 export interface Counted {
   readonly measure: Tally
   readonly reuse: Tally
+  readonly without: number
+  readonly saved: number
   readonly refused: number
 }
 
 /** Counts rows together. `over`: calls of each row that limits would have refused and that are not settled in it. */
-export function counted(rows: readonly TallyRow[], over: ReadonlyMap<TallyRow, number>): Counted {
+export function counted(
+  rows: readonly TallyRow[],
+  { over, known }: { readonly over: ReadonlyMap<TallyRow, number>; readonly known: FactsInForce },
+): Counted {
   const sums = { measure: new Tally(true), reuse: new Tally(true) }
-  let refused = 0
+  const counts = { without: 0, saved: 0, refused: 0 }
   for (const row of rows) {
     sums[row.mode].merge(row.tally)
-    if (row.mode === 'reuse') refused += row.tally.overLimit + (over.get(row) ?? 0)
+    if (row.mode === 'measure') continue
+    const plan = known.plan(row.provider, row.bucket) ?? {}
+    counts.without += callsWithout(row.tally, plan)
+    counts.saved += savedCalls(row.tally, plan)
+    counts.refused += row.tally.overLimit + (over.get(row) ?? 0)
   }
-  return { ...sums, refused }
+  return { ...sums, ...counts }
 }
 
 /** Counts what was counted of several endpoints together. */
 export function together(all: readonly Counted[]): Counted {
   const sums = { measure: new Tally(true), reuse: new Tally(true) }
   for (const one of all) for (const mode of ['measure', 'reuse'] as const) sums[mode].merge(one[mode])
-  return { ...sums, refused: all.reduce((sum, { refused }) => sum + refused, 0) }
+  const sum = (name: 'without' | 'saved' | 'refused') => all.reduce((total, one) => total + one[name], 0)
+  return { ...sums, without: sum('without'), saved: sum('saved'), refused: sum('refused') }
+}
+
+/** The basis of a report on some endpoints: measured where each was asked as often while measuring as while reusing, or only measured. */
+export function basisOf(endpoints: readonly Counted[]): Basis {
+  const isReused = endpoints.some(({ reuse }) => reuse.isUsed)
+  return !isReused || endpoints.every(({ measure, reuse }) => measure.asked === reuse.asked) ? 'measured' : 'estimated'
 }
 
 /** The same calls without and with the stash; `timeMs`: how much longer callers would have waited. */
-export function compare({ measure, reuse, refused }: Counted, costOf: CostOf, timeMs: number | null): Comparison {
+export function compare(basis: Basis, all: Counted, costOf: CostOf, timeMs: number | null): Comparison {
+  const { measure, reuse } = all
   const measured = figuresOf(measure, costOf('measured'))
-  const paidTwice = reuse.refetched > 0 ? difference(costOf('reused'), costOf('onceOnly')) : []
-  const reused = figuresOf(reuse, costOf('reused'), paidTwice)
   const couldSave: Avoided | null = measured
-    ? { upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('avoided')), timeMs: null }
+    ? { calls: measured.wouldHit, upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('avoided')), timeMs: null }
     : null
-  if (!reused) return { without: { basis: 'measured', ...(measured ?? noFigures) }, with: null, saved: null, couldSave }
-  const without: Without =
-    measured?.asked === reused.asked ? { basis: 'measured', ...measured } : estimated(reused, costOf('asked'), refused)
-  const saved = { upstreamCalls: without.upstream - reused.upstream, money: difference(without.money, reused.money), timeMs }
-  return { without, with: reused, saved, couldSave }
+  const isReused = reuse.isUsed
+  if (!isReused && basis === 'measured') return { without: { basis, ...(measured ?? noFigures) }, with: null, saved: null, couldSave }
+  const paidTwice = reuse.refetched > 0 ? difference(costOf('with'), costOf('onceOnly')) : []
+  const made =
+    basis === 'measured'
+      ? reuse
+      : together([
+          { ...all, measure: new Tally(true) },
+          { ...all, reuse: measure },
+        ]).reuse
+  const withIt = figuresOfTally(made, costOf('with'), paidTwice)
+  const without: Without = basis === 'measured' ? { basis, ...(measured ?? noFigures) } : estimated(withIt, all, costOf('without'))
+  const upstreamCalls = without.upstream - withIt.upstream
+  const saved = { calls: all.saved, upstreamCalls, money: difference(without.money, withIt.money), timeMs }
+  return { without, with: withIt, saved, couldSave }
 }
 
 export function sumOf(moneys: readonly (readonly Money[])[]): Money[] {
@@ -64,9 +97,10 @@ function difference(more: readonly Money[], less: readonly Money[]): Money[] {
   return sum.toMoney()
 }
 
-/** Every call asked, as if it had gone upstream, but those that limits would have refused. */
-function estimated({ asked, upstreamMs }: Figures, money: readonly Money[], refused: number): Without {
-  return { basis: 'estimated', asked, upstream: asked, refused, failed: null, errored: null, money, latencyMs: upstreamMs }
+/** The calls that would have left without the stash, as far as can be known: those that limits would have refused are left out. */
+function estimated({ asked, upstreamMs }: Figures, { measure, without, refused }: Counted, money: readonly Money[]): Without {
+  const upstream = measure.upstream + without
+  return { basis: 'estimated', asked, upstream, refused, failed: null, errored: null, money, latencyMs: upstreamMs }
 }
 
 /** The mean time of an endpoint's answered upstream calls, microseconds; undefined where none was answered. */
@@ -80,12 +114,12 @@ export function meanMicros({ measure, reuse }: Counted): number | undefined {
  * How much longer callers would have waited: the mean time of an endpoint's upstream calls for every call that was answered from store or by
  * another's call, less what these took; microseconds.
  */
-export function microsSaved({ hit, stale, collapsed, avoidedMicros }: Tally, mean: number): number {
-  return (hit + stale + collapsed) * mean - avoidedMicros
+export function microsSaved({ hit, staleByChoice, collapsed, avoidedMicros }: Tally, mean: number): number {
+  return (hit + staleByChoice + collapsed) * mean - avoidedMicros
 }
 
-function figuresOf(tally: Tally, money: readonly Money[], paidTwice: readonly Money[] = []): Figures | undefined {
-  return tally.isUsed ? figuresOfTally(tally, money, paidTwice) : undefined
+function figuresOf(tally: Tally, money: readonly Money[]): Figures | undefined {
+  return tally.isUsed ? figuresOfTally(tally, money, []) : undefined
 }
 
 function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readonly Money[]): Figures {
@@ -99,12 +133,14 @@ function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readon
     repeated: tally.upRepeated,
     fromStore: tally.hit,
     stale: tally.stale,
+    staleByChoice: tally.staleByChoice,
     oldestStaleMs: tally.stale > 0 ? tally.oldestStaleMs : null,
     ageMs: percentiles(tally.age),
     fallback: tally.fallback,
     collapsed: tally.collapsed,
     errored: tally.errored,
     abandoned: tally.abandoned,
+    withheld: tally.withheld,
     upstreamAbandoned: tally.upAbandoned,
     changed: tally.changed,
     unchanged: tally.unchanged,

@@ -1,6 +1,7 @@
 import { quotaPeriod } from '../limits/quota.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { bucketMs, type Grain, grains, type TallyRow } from './ledger-row.js'
+import { callsWithout } from './without.js'
 
 /** Windows up to this length are settled in the rows of a grain, milliseconds: they were when these were put together of finer ones. */
 export const settledMs: Record<Grain, number> = { minute: 0, hour: 3_600_000, day: 86_400_000, month: 86_400_000 }
@@ -48,7 +49,7 @@ export function overLimits(rows: readonly TallyRow[], known: FactsInForce, upToM
 
 /** Has calls of a window refused from the moment on when it is full; those of one moment in proportion. */
 function refuse(window: readonly TallyRow[], allowed: number, over: Map<TallyRow, number>): void {
-  const passing = (row: TallyRow) => row.tally.asked - row.tally.overLimit - (over.get(row) ?? 0)
+  const passing = (row: TallyRow) => callsWithout(row.tally, {}) - row.tally.overLimit - (over.get(row) ?? 0)
   let left = allowed
   for (const moment of groups(window, ({ bucket }) => bucket)) {
     const asked = moment.reduce((sum, row) => sum + passing(row), 0)

@@ -3,6 +3,7 @@ import { type Quota, quotaPeriod } from '../limits/quota.js'
 import type { TallyRow } from './ledger-row.js'
 import { momentOf } from './ledger-row.js'
 import type { QuotaUse } from './report-model.js'
+import { callsWithout } from './without.js'
 
 export interface QuotaInput {
   readonly quota: Quota
@@ -62,7 +63,7 @@ export function quotaUse({ quota, rows, last, until, recent, reported }: QuotaIn
 type Count = (row: TallyRow) => number
 const reusing: Count = ({ mode, tally }) => (mode === 'reuse' ? tally.upstream : 0)
 const measuring: Count = ({ mode, tally }) => (mode === 'measure' ? tally.upstream : 0)
-const allAsked: Count = ({ mode, tally }) => (mode === 'reuse' ? tally.asked : 0)
+const allAsked: Count = ({ mode, tally }) => (mode === 'reuse' ? callsWithout(tally, {}) : 0)
 
 /** Whole hours before `until`, from the first in which anything was called on; longer buckets are spread evenly. */
 function hoursOf(rows: readonly TallyRow[], count: Count, until: number): HourOfCalls[] {

@@ -28,6 +28,8 @@ export interface Figures {
   readonly fromStore: number
   /** Calls answered by a stored answer past its freshness. */
   readonly stale: number
+  /** Of these, calls given one though nothing had failed: while it was refreshed, or because the request accepts it. */
+  readonly staleByChoice: number
   /** How old the oldest of these answers was, milliseconds; null where there is none. */
   readonly oldestStaleMs: number | null
   /** How old answers from store were. */
@@ -40,6 +42,8 @@ export interface Figures {
   readonly errored: number
   /** Calls whose caller left before the end. */
   readonly abandoned: number
+  /** Of the errored and abandoned, calls for which none left: Stashen refused them, or their caller had gone before. */
+  readonly withheld: number
   /** Upstream calls that all who waited for them gave up: billed as answered where an answer had begun. */
   readonly upstreamAbandoned: number
   /** Refreshed answers that differed from the one before, and that did not. */
@@ -67,9 +71,10 @@ export interface Figures {
 }
 
 /**
- * What would have happened without the stash. `measured`: counted while it only measured the same number of calls.
- * `estimated`: every call asked, priced as if it had gone upstream and been answered, but those that the declared limits and quota would have refused, which
- * are listed separately and cost nothing; what cannot be known so is null.
+ * What would have happened without the stash. `measured`: counted while it only measured the same calls of every endpoint. `estimated`: the
+ * calls that left while measuring; of those while reusing the first of each caller's that left, by how it ended, and one for each answer
+ * that was saved; without those that the declared limits and quota would have refused, which are listed separately and cost nothing.
+ * What cannot be known so is null. One basis holds for all of a report.
  */
 export type Without =
   | ({ readonly basis: 'measured' } & Figures)
@@ -86,8 +91,13 @@ export type Without =
       readonly latencyMs: Percentiles | null
     }
 
-/** Upstream calls not made, and what they would have cost, one amount a currency. */
+/**
+ * What is saved: calls that got a good answer without an upstream call of their own (or by one that the plan does not bill, 304). Money is what
+ * would have been billed without the stash less what was, background calls and repetitions included, one amount a currency.
+ */
 export interface Avoided {
+  readonly calls: number
+  /** Upstream calls without less those with: less than `calls` by those made in the background and repeated. */
   readonly upstreamCalls: number
   readonly money: readonly Money[]
   /**
@@ -178,6 +188,8 @@ export interface Report {
   /** Begin of the first and end of the last time bucket that holds a call; null where there is none. */
   readonly since: Date | null
   readonly until: Date | null
+  /** What "saved" means in it, in a sentence. */
+  readonly savedMeans: string
   readonly providers: readonly ProviderReport[]
   /** The same calls by hours or days, where that was asked for. */
   readonly times?: readonly TimeReport[]

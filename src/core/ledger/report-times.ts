@@ -41,8 +41,8 @@ export function timesOf(
     all,
   )
   const perProvider = groupBy(rows, (row) => row.provider).map(([provider, itsRows]) =>
-    costsOfKinds(facts, itsRows, (mode, callsOf, unitsOf = unitsMade) =>
-      priceTimes(facts.known, { provider, rows: itsRows.filter((row) => row.mode === mode), since: from, callsOf, unitsOf }, all),
+    costsOfKinds(facts, itsRows, (some, callsOf, unitsOf = unitsMade) =>
+      priceTimes(facts.known, { provider, rows: some, since: from, callsOf, unitsOf }, all),
     ),
   )
   return all.map((begin, i) => {
@@ -52,7 +52,8 @@ export function timesOf(
       ...{ from: new Date(begin), until: new Date(end) },
       partial: begin < range.since || end > range.until,
       ...compare(
-        counted(its, facts.over),
+        facts.basis,
+        counted(its, facts),
         (kind) => sumOf(perProvider.map((costs) => costs[kind].get(begin) ?? [])),
         facts.time.ofRows(its),
       ),

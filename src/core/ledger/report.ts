@@ -3,16 +3,17 @@ import { billedCalls } from '../money/billed-calls.js'
 import { convert } from './convert.js'
 import { allOf, costsOf } from './costs.js'
 import { factsInForce } from './facts-in-force.js'
-import { type Costs, type Counted, compare, counted, sumOf, together } from './figures.js'
+import { basisOf, type Counted, compare, counted, sumOf, together } from './figures.js'
 import { groupBy } from './group-by.js'
 import type { BillingFacts, TallyRow } from './ledger-row.js'
 import { overLimits } from './over-limit.js'
-import { billingSince, creditsOf, type ProviderPrices } from './provider-prices.js'
+import { billingSince, creditsOf } from './provider-prices.js'
 import { quotaUse } from './quota-use.js'
 import type { ReportInput } from './report-input.js'
-import type { ProviderReport, Report } from './report-model.js'
+import type { Report } from './report-model.js'
 import { spansOf, timesOf } from './report-times.js'
 import { TimeSaved } from './time-saved.js'
+import { savedMeans } from './without.js'
 
 /** Computes a report from the ledger's rows. */
 export function reportOf({ rows, facts, since, until, times, recent = [], reportedLeft = new Map() }: ReportInput): Report {
@@ -21,13 +22,17 @@ export function reportOf({ rows, facts, since, until, times, recent = [], report
   const { first, last, end } = extentOf(inSpan)
   const over = overLimits(rows, known)
   const inProvider = new Map(groupBy(rows, (row) => row.provider))
-  const sums = groupBy(inSpan, (row) => row.provider).map(([provider, itsRows]) => {
+  const counts = groupBy(inSpan, (row) => row.provider).map(([provider, itsRows]) => {
     const endpoints = groupBy(itsRows, (row) => row.endpoint)
-      .map(([endpoint, rowsOfIt]) => ({ endpoint, counted: counted(rowsOfIt, over) }))
+      .map(([endpoint, rowsOfIt]) => ({ endpoint, counted: counted(rowsOfIt, { over, known }) }))
       .filter(isUsed)
-    const cost = costsOf({ known, over }, provider, inProvider.get(provider) ?? [], since, until)
-    return { provider, endpoints, counted: together(endpoints.map((one) => one.counted)), cost }
+    return { provider, endpoints, counted: together(endpoints.map((one) => one.counted)) }
   })
+  const basis = basisOf(counts.flatMap(({ endpoints }) => endpoints.map((one) => one.counted)))
+  const sums = counts.map((one) => ({
+    ...one,
+    cost: costsOf({ known, over, basis }, one.provider, inProvider.get(one.provider) ?? [], since, until),
+  }))
   const time = new TimeSaved(sums)
   const quotaOf = (provider: string) => {
     const quota = known.quota(provider, last)
@@ -37,17 +42,18 @@ export function reportOf({ rows, facts, since, until, times, recent = [], report
   }
   const providers = sums.map(({ provider, endpoints, counted: inAll, cost }) => ({
     provider,
-    ...compare(inAll, (kind) => allOf(cost[kind]), time.of(provider, endpoints)),
+    ...compare(basis, inAll, (kind) => allOf(cost[kind]), time.of(provider, endpoints)),
     endpoints: endpoints.map((one) => ({
       endpoint: one.endpoint,
-      ...compare(one.counted, (kind) => cost[kind].byEndpoint.get(one.endpoint) ?? [], time.of(provider, [one])),
+      ...compare(basis, one.counted, (kind) => cost[kind].byEndpoint.get(one.endpoint) ?? [], time.of(provider, [one])),
     })),
-    fees: feesOf(inAll, cost),
-    periods: cost.reused.periods.length > 0 ? cost.reused.periods : cost.measured.periods,
+    fees: { without: cost.without.fees, with: basis === 'estimated' || inAll.reuse.isUsed ? cost.with.fees : null },
+    periods: cost.with.periods.length > 0 ? cost.with.periods : cost.measured.periods,
     quota: quotaOf(provider),
     credits: creditsOf(known, provider, rowsMade(inProvider.get(provider) ?? []), ({ tally }, plan) => billedCalls(plan, tally)),
   }))
   const totals = compare(
+    basis,
     together(sums.map((one) => one.counted)),
     (kind) => sumOf(sums.map(({ cost }) => allOf(cost[kind]))),
     time.sum(sums.map(({ provider, endpoints }) => time.of(provider, endpoints))),
@@ -57,8 +63,9 @@ export function reportOf({ rows, facts, since, until, times, recent = [], report
   return {
     since: inSpan.length > 0 ? new Date(first) : null,
     until: inSpan.length > 0 ? new Date(end) : null,
+    savedMeans,
     providers,
-    ...(spans && { times: timesOf({ known, over, time }, rows, spans, { since, until }) }),
+    ...(spans && { times: timesOf({ known, over, basis, time }, rows, spans, { since, until }) }),
     totals,
     ...(converted && { converted }),
   }
@@ -84,12 +91,6 @@ function extentOf(rows: readonly TallyRow[]): { first: number; last: number; end
     end = Math.max(end, bucket + lengthMs)
   }
   return { first, last, end }
-}
-
-/** Base fees and the like, which belong to no endpoint. */
-function feesOf(inAll: Counted, { measured, reused, asked }: Costs<ProviderPrices>): ProviderReport['fees'] {
-  const { without, with: made } = compare(inAll, () => [], null)
-  return { without: without.basis === 'measured' ? measured.fees : asked.fees, with: made ? reused.fees : null }
 }
 
 /** Begin of the earliest quota and billing period that a report from `since` on has to look at, so that its rows can be read. */

@@ -1,5 +1,6 @@
 /**
- * What is counted. The first seven say how a call of the application ended and add up to the calls asked; the `up...`
+ * What is counted. The first of them say how a call of the application ended: answered from store, fresh or stale, collapsed, forwarded, by default, errored and
+ * abandoned ones add up to the calls asked; the `up...`
  * ones say how a call to the provider ended, and answered, refused, failed and abandoned ones add up to the upstream calls; the next two compare a refreshed answer with the
  * one it took the place of.
  */
@@ -8,6 +9,10 @@ export const countNames = [
   'hit',
   /** answered from store, past its freshness */
   'stale',
+  /** of these, given though nothing had failed: while they were refreshed, or because the request accepts them */
+  'staleByChoice',
+  /** of these, given without a call because calls had failed a moment ago */
+  'staleHeldOff',
   /** answered by an upstream call that another caller had begun */
   'collapsed',
   /** answered by an upstream call of its own */
@@ -18,6 +23,10 @@ export const countNames = [
   'errored',
   /** given up by its caller before the end */
   'abandoned',
+  /** of the errored and abandoned, those for which no call left: Stashen refused it, or the caller had gone before */
+  'withheld',
+  /** of the answers that took no upstream call of their own, those with 4xx */
+  'savedClientError',
   'upAnswered',
   /** of these, 304: the stored answer still holds */
   'upUnmodified',
@@ -44,6 +53,15 @@ export const countNames = [
   /** of the upstream calls, those that nobody waited for, and those that repeated a failed one */
   'upBackground',
   'upRepeated',
+  /** how those ended that no caller asked for, refreshes and repetitions, as the `up...` ones say it */
+  'moreAnswered',
+  'moreUnmodified',
+  'moreClientError',
+  'moreRefused',
+  'moreFailed',
+  'moreServerError',
+  'moreAbandoned',
+  'moreUnanswered',
   /** calls that others made with the same key, by what the provider says is left of its quota */
   'others',
   /** calls asked that limits would have refused had all gone upstream, as far as that is settled */

@@ -6,11 +6,15 @@ import { countNames, type TallyCounts, type TallyData } from './tally-data.js'
 export class Tally implements TallyCounts {
   hit = 0
   stale = 0
+  staleByChoice = 0
+  staleHeldOff = 0
   collapsed = 0
   forwarded = 0
   fallback = 0
   errored = 0
   abandoned = 0
+  withheld = 0
+  savedClientError = 0
   upAnswered = 0
   upUnmodified = 0
   upClientError = 0
@@ -28,6 +32,14 @@ export class Tally implements TallyCounts {
   wouldHit = 0
   upBackground = 0
   upRepeated = 0
+  moreAnswered = 0
+  moreUnmodified = 0
+  moreClientError = 0
+  moreRefused = 0
+  moreFailed = 0
+  moreServerError = 0
+  moreAbandoned = 0
+  moreUnanswered = 0
   others = 0
   overLimit = 0
   avoidedMicros = 0
@@ -127,12 +139,40 @@ function addTo(sums: Record<string, number>, more: Readonly<Record<string, numbe
   for (const name in more) sums[name] = (sums[name] ?? 0) + (more[name] as number)
 }
 
-/** TallyCounts what an upstream call's status says of how it ended. */
-export function countStatus(tally: Tally, how: 'answered' | 'refused' | 'failed', status: number | undefined): void {
-  if (status === undefined) return
-  if (how === 'answered' && status === 304) tally.upUnmodified++
-  if (how === 'answered' && status >= 400) tally.upClientError++
-  if (how === 'failed' && status >= 500) tally.upServerError++
+/** Counts how an upstream call ended: `isMore`, if no caller asked for it: it refreshes, or repeats a failed one. */
+export function countEnding(tally: Tally, { how, status, isAnswered, isMore }: UpstreamEnding): void {
+  const names = endingNames({ how, status, isAnswered })
+  for (const name of names) tally[`up${name}`]++
+  if (isMore) for (const name of names) tally[`more${name}`]++
+}
+
+interface UpstreamEnding {
+  readonly how: 'answered' | 'refused' | 'failed' | 'abandoned'
+  readonly status: number | undefined
+  readonly isAnswered: boolean
+  readonly isMore: boolean
+}
+type EndingName = 'Answered' | 'Unmodified' | 'ClientError' | 'Refused' | 'Failed' | 'ServerError' | 'Abandoned' | 'Unanswered'
+
+function endingNames({
+  how,
+  status = 0,
+  isAnswered,
+}: Omit<UpstreamEnding, 'isMore' | 'status'> & { status: number | undefined }): EndingName[] {
+  switch (how) {
+    case 'answered':
+      return status === 304 ? ['Answered', 'Unmodified'] : isClientError(status) ? ['Answered', 'ClientError'] : ['Answered']
+    case 'refused':
+      return ['Refused']
+    case 'failed':
+      return status >= 500 ? ['Failed', 'ServerError'] : ['Failed']
+    case 'abandoned':
+      return isAnswered ? ['Abandoned'] : ['Abandoned', 'Unanswered']
+  }
+}
+
+function isClientError(status: number | undefined): boolean {
+  return status !== undefined && status >= 400 && status < 500
 }
 
 /** TallyCounts a call that was answered from store, fresh, in `ms` milliseconds. */
@@ -140,9 +180,10 @@ export function countHit(
   tally: Tally,
   entry: { readonly units?: Units | undefined; readonly bornAt: number },
   now: number,
-  ms: number,
+  { ms, status }: { readonly ms: number; readonly status: number | undefined },
 ): void {
   tally.hit++
+  if (isClientError(status)) tally.savedClientError++
   if (entry.units) tally.addUnits('asked', entry.units)
   tally.latency.add(ms)
   tally.avoidedMicros += Math.round(ms * 1000)

@@ -74,7 +74,7 @@ export class CallRunner {
     const { recorder, refresh, running } = this.#parts
     const record = recorder.begin(call)
     const { signal, withinMs } = call.terms
-    if (signal?.aborted) throw record.fail(signal.reason, { reason: 'abandoned' }, 'abandoned')
+    if (signal?.aborted) throw record.fail(signal.reason, { reason: 'abandoned' }, { how: 'abandoned', isWithheld: true })
     const { found, decision } = await this.consider(call, first)
     if (decision.do === 'serve') {
       if (decision.refresh) void running.track(refresh.begin(call, found))
@@ -83,7 +83,7 @@ export class CallRunner {
     if (decision.do === 'refuse') {
       const { provider, name } = call.endpoint
       const error = decision.reason === 'offline' ? new OfflineError(provider, name) : new NothingStoredError(provider, name)
-      throw record.fail(error, { reason: decision.reason })
+      throw record.fail(error, { reason: decision.reason }, { isWithheld: true })
     }
     const mayEnd = withinMs !== undefined && call.endpoint.mode !== 'measure'
     const caller = { call, terms: call.terms, deadline: mayEnd ? record.began + withinMs : undefined }
@@ -110,7 +110,7 @@ export class CallRunner {
     const times = how.reason === 'fresh' && endpoint.slidingMs !== undefined && form.slides(entry) ? slidByUse(endpoint, entry, now) : entry
     if (times !== entry) void entries.updateTimes(entry.key, timesOf(times))
     const outcome = { ...storedOutcome(endpoint, times, now, how), ...labelled(call) }
-    record.served(how.how, outcome, entry.units)
+    record.served(how.how, outcome, entry, form.statusOf(answer))
     return { answer, outcome, record }
   }
 
@@ -125,7 +125,7 @@ export class CallRunner {
     } catch (error) {
       if (error instanceof CallOverdueError) return this.#failOver(forwarding, { error, failure: 'overdue' })
       const isLeft = call.terms.signal?.aborted === true && error === call.terms.signal.reason
-      throw record.fail(error, { fwd: decision.fwd, reason: decision.reason }, isLeft ? 'abandoned' : 'errored')
+      throw record.fail(error, { fwd: decision.fwd, reason: decision.reason }, { how: isLeft ? 'abandoned' : 'errored' })
     } finally {
       leaving.over()
     }
@@ -181,7 +181,8 @@ export class CallRunner {
     landed.onEnd((ended, units) => {
       record.wouldHaveCost(units)
       const failed = 'broken' in ended || 'amiss' in ended
-      record.end(failed ? 'errored' : 'abandoned' in ended ? 'abandoned' : how, outcome.reason)
+      const isClientError = joined && endingOf('answered', fetched.status) === 'clientError'
+      record.end(failed ? 'errored' : 'abandoned' in ended ? 'abandoned' : how, outcome.reason, { isClientError })
       if ((decision.reuse !== 'none' || failed) && !call.isPassed) Object.assign(outcome, { freshUntil: undefined }, storageAfter(ended))
       if (failed) Object.assign(outcome, paidFor(endpoint, joined, endingOf('failed', fetched.status)))
     })
@@ -206,7 +207,9 @@ export class CallRunner {
       record.end('fallback', reason)
       return { answer: form.fallback(), outcome: { ...common, how: 'fallback' }, record }
     }
-    if ('error' in trouble || !landed || !('answer' in landed.fetched)) throw record.fail(trouble.error, { ...facts, reason })
+    if ('error' in trouble || !landed || !('answer' in landed.fetched)) {
+      throw record.fail(trouble.error, { ...facts, reason }, { isWithheld: failure !== undefined && failure !== 'overdue' })
+    }
     record.end('errored', reason)
     const { answer } = landed.fetched
     const how = call.isPassed ? 'passed' : joined ? 'collapsed' : 'forwarded'

@@ -4,6 +4,8 @@ import type { Entry } from '../../core/ports/entry-store.js'
 export interface AnswerForm<T> {
   /** The answer that an entry holds. Throws where it holds none. */
   restore(entry: Entry): T
+  /** The status of an HTTP answer. */
+  statusOf(answer: T): number | undefined
   /** Whether each use of an entry makes it fresh for longer, where the rule slides. */
   slides(entry: Entry): boolean
   /** Whether one more caller can still get all of an upstream call's answer. */

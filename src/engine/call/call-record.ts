@@ -11,6 +11,9 @@ import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 /** How a call ended, as it is counted. */
 export type CallResult = 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'fallback' | 'errored' | 'abandoned'
 
+/** Why older answers are given though nothing has failed. */
+const byChoice: readonly (Reason | undefined)[] = ['refreshing', 'stale-accepted', 'any-age-asked']
+
 /** What of a call its record says. */
 interface Recorded {
   readonly endpoint: Endpoint
@@ -36,8 +39,13 @@ export class CallRecorder {
   }
 
   /** A fresh answer from store that was given at once, with nobody listening: the same as a record, without making one. */
-  hit({ counter }: Pick<Recorded, 'counter'>, entry: Entry, now: number, ms: number): void {
-    countHit(counter.at(now), entry, now, ms)
+  hit(
+    { counter }: Pick<Recorded, 'counter'>,
+    entry: Entry,
+    now: number,
+    how: { readonly ms: number; readonly status: number | undefined },
+  ): void {
+    countHit(counter.at(now), entry, now, how)
   }
 
   /** A stored answer that nobody could read. */
@@ -69,7 +77,8 @@ export class CallRecord {
     this.began = recorder.clock.ticks()
   }
 
-  end(how: CallResult, reason?: Reason, error?: unknown): void {
+  /** `isClientError`: of an answer that took no upstream call of its own, whether it is 4xx. */
+  end(how: CallResult, reason?: Reason, { error, isClientError = false }: { error?: unknown; isClientError?: boolean } = {}): void {
     if (this.#isOver) return
     this.#isOver = true
     const { clock, events } = this.#recorder
@@ -78,7 +87,12 @@ export class CallRecord {
     const tally = this.#tally()
     tally[how]++
     tally.latency.add(ms)
-    if (how === 'hit' || how === 'stale' || how === 'collapsed') tally.avoidedMicros += Math.round(ms * 1000)
+    if (how === 'stale' && reason === 'held-off') tally.staleHeldOff++
+    if (how === 'stale' && byChoice.includes(reason)) tally.staleByChoice++
+    if (how === 'hit' || how === 'collapsed' || (how === 'stale' && byChoice.includes(reason))) {
+      tally.avoidedMicros += Math.round(ms * 1000)
+      if (isClientError) tally.savedClientError++
+    }
     if (!events.callsHeard) return
     events.tell('call', {
       ...{ provider: endpoint.provider, endpoint: endpoint.name, mode: endpoint.mode, ...(key !== undefined && { key }), ms },
@@ -90,17 +104,17 @@ export class CallRecord {
   }
 
   /** Counts a call that was answered from store. */
-  served(how: 'hit' | 'stale', { reason, ageMs }: Pick<Outcome, 'reason' | 'ageMs'>, units: Units | undefined): void {
+  served(how: 'hit' | 'stale', { reason, ageMs }: Pick<Outcome, 'reason' | 'ageMs'>, entry: Entry, status: number | undefined): void {
     if (this.#isOver) return
     const tally = this.#tally()
     tally.age.add(ageMs)
-    tally.addUnits('asked', units)
+    if (how === 'hit' || byChoice.includes(reason)) tally.addUnits('asked', entry.units)
     if (how === 'stale') {
       const { provider, name } = this.#call.endpoint
       tally.oldestStaleMs = Math.max(tally.oldestStaleMs, ageMs)
       this.#recorder.events.tell('stale', { provider, endpoint: name, reason, ageMs })
     }
-    this.end(how, reason)
+    this.end(how, reason, { isClientError: status !== undefined && status >= 400 && status < 500 })
   }
 
   /** Counts units that the call would have cost, had it been made. */
@@ -109,12 +123,17 @@ export class CallRecord {
   }
 
   /** Counts a call that ends in an error, and remembers how, for whoever catches it. Returns the error. */
-  fail(error: unknown, facts: Partial<Outcome> & { readonly reason: Reason }, how: 'errored' | 'abandoned' = 'errored'): unknown {
+  fail(
+    error: unknown,
+    facts: Partial<Outcome> & { readonly reason: Reason },
+    { how = 'errored', isWithheld = false }: { readonly how?: 'errored' | 'abandoned'; readonly isWithheld?: boolean } = {},
+  ): unknown {
     const { provider, name } = this.#call.endpoint
     const label = this.#call.terms?.label
     const outcome: Outcome = { provider, endpoint: name, how: how === 'errored' ? 'failed' : how, ageMs: 0, ...facts }
     this.#recorder.remember(error, label === undefined ? outcome : { ...outcome, label })
-    this.end(how, facts.reason, error)
+    if (isWithheld && !this.#isOver) this.#tally().withheld++
+    this.end(how, facts.reason, { error })
     return error
   }
 

@@ -77,7 +77,7 @@ export class FetchHandler {
     if (!answer) return 'corrupt'
     const outcome = storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' })
     const response = this.#respond(answer, outcome, now, known, noop)
-    recorder.hit(known, entry, now, clock.ticks() - began)
+    recorder.hit(known, entry, now, { ms: clock.ticks() - began, status: answer.status })
     return Promise.resolve(response)
   }
 

@@ -110,6 +110,7 @@ export class CallPreparation {
     const { replaySetCookie, fallback } = endpoint
     const form: AnswerForm<HttpAnswer> = {
       restore: answerOfEntry,
+      statusOf: ({ status }) => status,
       slides: (entry) => answerOfEntry(entry).status < 300,
       canJoin: ({ body }) => !(body instanceof SharedBody) || body.joinable,
       copy: (shared) => ({ ...shared, fields: reusableFields(shared.fields, { withCookies: replaySetCookie }) }),

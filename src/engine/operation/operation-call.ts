@@ -118,6 +118,7 @@ export function operationForm(fallback: { readonly value: unknown } | undefined,
   const storable = fallback && attempted(() => storableValue(fallback.value, valueForm))
   return {
     restore: (entry) => valueOfEntry(entry, valueForm),
+    statusOf: () => undefined,
     slides: () => true,
     canJoin: ({ others }) => others !== undefined,
     copy: (shared) => shared.others ?? shared,

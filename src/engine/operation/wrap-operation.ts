@@ -131,7 +131,7 @@ export function wrapOperation<F extends AsyncFunction>(
     } catch {
       return answerTo(this, args, key, first)
     }
-    recorder.hit({ counter }, first, now, 0)
+    recorder.hit({ counter }, first, now, { ms: 0, status: undefined })
     return Promise.resolve(value)
   }
 

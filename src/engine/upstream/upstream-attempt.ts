@@ -64,6 +64,7 @@ export class UpstreamAttempt<T> {
   async #leave(): Promise<void> {
     const { call, terms } = this.#job
     const { endpoint, path } = call
+    const isRepetition = this.#attempt > 1 || this.#record !== undefined
     this.#record?.end({ how: 'answered' })
     this.#record = undefined
     let permit: Awaited<ReturnType<Gate['enter']>> | undefined
@@ -79,7 +80,7 @@ export class UpstreamAttempt<T> {
         throw error
       }
     }
-    this.#record = new UpstreamRecord({ call, terms, permit, attempt: this.#attempt }, this.#parts)
+    this.#record = new UpstreamRecord({ call, terms, permit, attempt: this.#attempt, isRepetition }, this.#parts)
     this.#timers.start()
   }
 

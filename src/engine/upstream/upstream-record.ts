@@ -1,5 +1,5 @@
 import { errorText } from '../../core/errors/error-text.js'
-import { countStatus, countTime } from '../../core/ledger/tally.js'
+import { countEnding, countTime } from '../../core/ledger/tally.js'
 import { type Reported, reportsAnything, saysWhen } from '../../core/limits/reported-limits.js'
 import { endingOf } from '../../core/money/billed-calls.js'
 import type { Units } from '../../core/money/units.js'
@@ -17,12 +17,22 @@ export interface UpstreamEnd {
   readonly isRepeated?: boolean
 }
 
+/** A call about to leave. `isRepetition`: its caller has had one before. */
+interface Leaving {
+  readonly call: Call<unknown>
+  readonly terms: CallTerms
+  readonly permit: Permit | undefined
+  readonly attempt: number
+  readonly isRepetition: boolean
+}
+
 /** One call that leaves: counted once, when it is over, and reported once to limits, ledger and listeners. */
 export class UpstreamRecord {
   readonly #call: Call<unknown>
   readonly #terms: CallTerms
   readonly #permit: Permit | undefined
   readonly #attempt: number
+  readonly #isRepetition: boolean
   readonly #clock: Clock
   readonly #events: Events
   /** When it left, milliseconds since 1970-01-01T00:00Z. */
@@ -35,13 +45,14 @@ export class UpstreamRecord {
   #isCounted = false
 
   constructor(
-    { call, terms, permit, attempt }: { call: Call<unknown>; terms: CallTerms; permit: Permit | undefined; attempt: number },
+    { call, terms, permit, attempt, isRepetition }: Leaving,
     { clock, events }: { readonly clock: Clock; readonly events: Events },
   ) {
     this.#call = call
     this.#terms = terms
     this.#permit = permit
     this.#attempt = attempt
+    this.#isRepetition = isRepetition
     this.#clock = clock
     this.#events = events
     this.beganAt = clock.now()
@@ -85,11 +96,10 @@ export class UpstreamRecord {
     if (this.#isCounted) return
     this.#isCounted = true
     const tally = this.#call.counter.at(this.#clock.now())
-    tally[({ answered: 'upAnswered', refused: 'upRefused', failed: 'upFailed', abandoned: 'upAbandoned' } as const)[how]]++
-    if (how === 'abandoned' && !this.#isAnswered) tally.upUnanswered++
-    if (how !== 'abandoned') countStatus(tally, how, this.#status)
+    const isMore = this.#terms.urgency.nobodyWaits === true || this.#isRepetition
+    countEnding(tally, { how, status: this.#status, isAnswered: this.#isAnswered, isMore })
     if (this.#terms.urgency.inBackground) tally.upBackground++
-    if (this.#attempt > 1) tally.upRepeated++
+    if (this.#isRepetition) tally.upRepeated++
     if (how === 'answered') countTime(tally, this.#clock.ticks() - this.#beganTicks)
   }
 

@@ -30,7 +30,8 @@ export function reportHtml(given: Report, { zone, draw }: { readonly zone: strin
 <p class="span">${escaped(span)}</p>
 ${notesOf(report)
   .map((note) => `<p class="span">${escaped(note)}</p>\n`)
-  .join('')}<section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
+  .join('')}<p class="span">${basisText(report)} ${escaped(report.savedMeans)}</p>
+<section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
 <section class="charts" aria-label="Charts">${charts.join('')}</section>
 <section aria-label="Endpoints">${endpointTable(report)}</section>
 <section aria-label="Keys">${keyTable(report)}</section>
@@ -39,6 +40,13 @@ ${notesOf(report)
 </body>
 </html>
 `
+}
+
+function basisText({ totals: { without, with: reused } }: Report): string {
+  if (!reused) return 'Measured: nothing was reused so far.'
+  return without.basis === 'measured'
+    ? 'Without the stash: measured, while it only measured the same calls.'
+    : 'Without the stash: estimated, from the calls that left and those that were saved.'
 }
 
 interface Tile {
@@ -55,10 +63,11 @@ function tilesOf({ totals, providers }: Report): Tile[] {
     { name: 'Calls asked', value: countText(reused.asked), detail: `${countText(reused.upstream)} left for a provider` },
     {
       name: 'Calls saved',
-      value: shareText(saved.upstreamCalls, without.upstream),
-      detail: `${countText(saved.upstreamCalls)} of ${countText(without.upstream)}`,
+      value: shareText(saved.calls, without.asked),
+      detail: `${countText(saved.calls)} of ${countText(without.asked)}`,
     },
     { name: 'Money saved', value: money(saved.money), detail: `${money(reused.money)} instead of ${money(without.money)}` },
+    { name: 'Refused by Stashen', value: countText(reused.withheld), detail: 'by limits, budgets, hold-offs; saved nothing' },
     { name: 'Failed requests', value: countText(reused.errored), detail: `${countText(without.errored)} without` },
     {
       name: 'Older answers',

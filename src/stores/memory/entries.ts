@@ -89,7 +89,7 @@ export class MemoryEntries implements EntryStore {
   }
 
   clear(): void {
-    this.remove({ all: true })
+    for (const slot of [...this.#slots.values()]) this.#drop(slot)
   }
 
   #selected(selection: Selection): Iterable<Slot> {
