@@ -129,7 +129,7 @@ describe('random', () => {
         fc.constantFrom({}, { amount: 'amount' }, { calls: 'calls', amount: 'amount' }, { zone: 'Europe/Oslo' }),
         async (text, columns) => {
           try {
-            const usage = parseUsage(text, columns)
+            const { usage } = parseUsage(text, columns)
             await readReconciliation(store, noon, { provider: 'skerrylight', usage, zone: undefined, mode: undefined })
           } catch (error) {
             if (!isStashenError(error)) throw error

@@ -1,10 +1,12 @@
 import { expect } from 'chai'
+import pc from 'picocolors'
 import type { UnbilledOutcome } from 'stashen'
 import { parseUsage } from '../src/config/usage-file.js'
 import { ConfigError } from '../src/core/errors/setup-errors.js'
 import type { TallyRow } from '../src/core/ledger/ledger-row.js'
-import { reconcile } from '../src/core/ledger/reconcile.js'
+import { reconcile, type UsageOfDay } from '../src/core/ledger/reconcile.js'
 import { Tally } from '../src/core/ledger/tally.js'
+import { reconciliationText } from '../src/render/reconciliation-text.js'
 
 const row = (at: string, counts: Partial<Tally>): TallyRow => ({
   ...{ bucket: Date.parse(at), grain: 'minute', lengthMs: 60_000, mode: 'reuse', provider: 'ebbline', endpoint: 'tides' },
@@ -33,7 +35,7 @@ describe('reconciling', () => {
     [['refused', 'failed'], [103, 60], ['3 failed calls', 'agrees'], 0],
     [['refused', 'unmodified'], [96, 61], ['agrees', 'unexplained 1'], 1],
     [['refused', 'unmodified'], [90, 60], ['unexplained -6', 'agrees'], 6],
-    [['refused', 'unmodified'], [106, 50], ['10 days of another time zone', '-10 days of another time zone'], 0],
+    [['refused', 'unmodified'], [106, 50], ['agrees', 'agrees'], 0],
     [['refused', 'unmodified'], [106, 51], ['unexplained 10', 'unexplained -9'], 19],
   ]
   for (const [notBilled, [first, second], expected, unexplained] of table) {
@@ -46,6 +48,65 @@ describe('reconciling', () => {
       expect(result).to.include({ unexplained, theirs: first + second })
     })
   }
+
+  it('names the shift of its days before anything else, compares its own days or those asked for, and says what may be coincidence', () => {
+    const more = [...rows, row('2026-06-10T10:00Z', { upAnswered: 1_000 }), row('2026-07-02T10:00Z', { upAnswered: 2_000 })]
+    const input = {
+      provider: 'ebbline',
+      rows: more,
+      plan: { notBilled: ['refused', 'unmodified'] as UnbilledOutcome[] },
+      zone: 'Europe/Oslo',
+    }
+    const shifted = reconcile({ ...input, usage: usage(106, 50) })
+    expect(shifted).to.deep.include({ shiftHours: -2, from: '2026-06-29', to: '2026-06-30', theirs: 156, ours: 156, unexplained: 0 })
+    const text = (theirs: readonly UsageOfDay[], range = {}) =>
+      reconciliationText(reconcile({ ...input, ...range, usage: theirs }), pc.createColors(false))
+    expect(text(usage(106, 50))).to.include('they agree if its days begin 2 hours after those of Europe/Oslo')
+    expect(text(usage(101, 60)), 'one day').to.include('may be +5 refused calls')
+    const refusing = [
+      row('2026-06-29T10:00Z', { upAnswered: 10, upRefused: 2 }),
+      row('2026-06-30T10:00Z', { upAnswered: 20, upRefused: 3 }),
+    ]
+    expect(reconcile({ ...input, rows: refusing, usage: usage(12, 23) }).isConsistent, 'two days').to.equal(true)
+    const asked = reconcile({ ...input, usage: usage(96, 999), to: '2026-06-29' })
+    expect(asked).to.deep.include({ theirs: 96, ours: 96, unexplained: 0, to: '2026-06-29' })
+    expect(text(usage(96, 59)))
+      .to.include('is it the right --mode and --zone')
+      .and.not.include('somebody else')
+    expect(text(usage(96, 61))).to.include('does somebody else use the key')
+  })
+
+  it('reads exports as they come: separators, encodings, thousands, decimal commas, wrapped and line by line JSON, totals', () => {
+    const two = [
+      { day: '2026-06-29', calls: 1_200, amount: '1234.5' },
+      { day: '2026-06-30', calls: 3, amount: '-0.25' },
+    ]
+    const columns = { amount: 'cost', calls: 'calls' }
+    const csv = 'day;calls;cost\r\n2026-06-29;1.200;"1.234,50"\r\n2026-06-30T00:00:00Z;3;-0,25\r\nTotal;1203;1.234,25\r\n;;Summe\r\n'
+    const comma = { ...columns, decimal: 'comma' } as const
+    const utf16 = (text: string, swap = false) => {
+      const bytes = Buffer.from(text, 'utf16le')
+      return new Uint8Array(swap ? bytes.swap16() : bytes)
+    }
+    const exports: [what: string, given: string | Uint8Array, columns: object][] = [
+      ['semicolons', csv, comma],
+      ['tabs', csv.replaceAll(';', '\t'), comma],
+      ['UTF-8 with a mark', new TextEncoder().encode(`\ufeff${csv}`), comma],
+      ['UTF-16', utf16(`\ufeff${csv}`), comma],
+      ['UTF-16 of the other order', utf16(`\ufeff${csv}`, true), comma],
+      ['UTF-16 without a mark', utf16(csv), comma],
+      ['quoted thousands', 'day,calls,cost\n2026-06-29,"1,200","1,234.5"\n2026-06-30,3,-0.25\nTOTAL,,\n', columns],
+      ['spaced thousands', "day,calls,cost\n2026-06-29,1 200,1'234.5\n2026-06-30,3,-0.25\n", columns],
+      ['wrapped JSON', JSON.stringify({ data: two.map(({ amount, ...rest }) => ({ ...rest, cost: amount })), page: 1 }), columns],
+      ['JSON Lines', two.map(({ amount, ...rest }) => JSON.stringify({ ...rest, cost: amount })).join('\n'), columns],
+    ]
+    for (const [what, given, of] of exports)
+      expect(
+        parseUsage(given, of).usage.map((line) => ({ ...line, amount: String(Number(line.amount)) })),
+        what,
+      ).to.eql(two)
+    expect(parseUsage(csv, comma).notices).to.eql(['line 4 was skipped: it is a total', 'line 5 was skipped: it is a total'])
+  })
 
   it('counts days that only one of the two knows', () => {
     const result = reconcile({
@@ -61,9 +122,9 @@ describe('reconciling', () => {
   it('reads CSV and JSON, with columns of other names, quoted fields, a byte order mark and times', () => {
     const columns = { day: 'Date', calls: 'Billed requests' }
     const expected = [{ day: '2026-06-29', calls: 1_200, amount: null }]
-    expect(parseUsage('\ufeffDate,Note,"Billed requests"\r\n2026-06-29T00:00:00Z,"a, b",1200\r\n', columns)).to.eql(expected)
-    expect(parseUsage('[{"Date":"2026-06-29","Billed requests":1200}]', columns)).to.eql(expected)
-    expect(parseUsage('day,calls\n')).to.eql([])
+    expect(parseUsage('\ufeffDate,Note,"Billed requests"\r\n2026-06-29T00:00:00Z,"a, b",1200\r\n', columns).usage).to.eql(expected)
+    expect(parseUsage('[{"Date":"2026-06-29","Billed requests":1200}]', columns).usage).to.eql(expected)
+    expect(parseUsage('day,calls\n').usage).to.eql([])
   })
 
   it('holds amounts against what the plan charges, day by day, alone or beside calls', () => {
@@ -84,14 +145,14 @@ describe('reconciling', () => {
 
   it('reads amounts', () => {
     const text = 'Date,Cost\n2026-06-29,1.50\n2026-06-30,-0.25\n'
-    expect(parseUsage(text, { day: 'Date', amount: 'Cost' })).to.eql([
+    expect(parseUsage(text, { day: 'Date', amount: 'Cost' }).usage).to.eql([
       { day: '2026-06-29', calls: null, amount: '1.50' },
       { day: '2026-06-30', calls: null, amount: '-0.25' },
     ])
     expect(() => parseUsage(text.replace('1.50', '"1,50"').replace('-0.25', 'EUR 2'), { day: 'Date', amount: 'Cost' }))
       .to.throw(ConfigError)
       .with.property('message')
-      .that.includes('2:1 Cost: "1,50" is not a decimal')
+      .that.includes('2:1 Cost: "1,50" is not a decimal without currency: if its decimals have a comma, say "decimal: comma"')
       .and.includes('3:1 Cost: "EUR 2"')
   })
 
@@ -100,7 +161,10 @@ describe('reconciling', () => {
     ['two missing columns', 'a,b\n1,2\n', 'day', 'calls'],
     ['a decimal comma', 'day,calls\n2026-06-29,"1.234,5"\n', '2:1', '"1.234,5"', 'whole number'],
     ['several faults at once', 'day,calls\n29.06.2026,3\n2026-06-30,\n', '2:1', '29.06.2026', '3:1', '""'],
-    ['lines of other lengths', 'day,calls\n2026-06-29\n', 'no CSV'],
+    ['a day that there is not', 'day,calls\n2026-02-30,3\n', '2:1', '"2026-02-30" is not a date'],
+    ['two columns of a name', 'day,calls,calls\n2026-06-29,1,2\n', '1:1 calls', 'two columns of this name'],
+    ['JSON of other things', '[1]', '1:1', 'is not an object'],
+    ['lines of other lengths', 'day,calls\n2026-06-29\n', 'not CSV'],
     ['JSON that is none', '[{"day":', 'not JSON'],
   ]
   for (const [what, text, ...words] of wrong) {

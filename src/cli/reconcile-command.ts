@@ -21,13 +21,16 @@ interface ReconcileOptions {
   readonly callsColumn?: string
   readonly amountColumn?: string
   readonly zone?: string
+  readonly decimal?: 'point' | 'comma'
+  readonly since?: string
+  readonly until?: string
   readonly mode: 'all' | 'measure' | 'reuse'
   readonly tolerance: number
   readonly json?: boolean
 }
 
 /** `stashen reconcile USAGE`: a provider's own usage export compared with the ledger. */
-export function addReconcile(program: Command, { stdout }: CliContext): void {
+export function addReconcile(program: Command, { stdout, stderr }: CliContext): void {
   program
     .command('reconcile')
     .description("hold a provider's own usage export or invoice lines (CSV or JSON) against the ledger, day by day")
@@ -39,6 +42,9 @@ export function addReconcile(program: Command, { stdout }: CliContext): void {
     .option('--calls-column <name>', 'the column that holds the number of billed calls (default: "calls")')
     .option('--amount-column <name>', 'the column that holds what they cost (default: none)')
     .option('--zone <zone>', "time zone of the export's days (default: that of the plan, else UTC)")
+    .addOption(new Option('--decimal <sign>', 'what numbers have before their decimals (default: "point")').choices(['point', 'comma']))
+    .option('--since <day>', "the first day to compare (default: the export's first)", day)
+    .option('--until <day>', "the last day to compare (default: the export's last)", day)
     .addOption(new Option('--mode <mode>', 'count only calls made in this mode').choices(['all', 'measure', 'reuse']).default('all'))
     .option('--tolerance <percent>', 'unexplained calls, and difference of money, allowed, in percent of theirs', percent, 0)
     .option('--json', 'print the reconciliation as JSON')
@@ -46,11 +52,12 @@ export function addReconcile(program: Command, { stdout }: CliContext): void {
       const { store: path, provider, mode, tolerance, json } = options
       if (!existsSync(file)) throw new UsageError(`there is no file "${file}": name the usage export of ${provider}`)
       const columns = await columnsOf(options)
-      const usage = parseUsage(readFileSync(file, 'utf8'), columns)
+      const { usage, notices } = parseUsage(readFileSync(file), columns)
+      for (const notice of notices) stderr.write(`stashen: ${file}: ${notice}\n`)
       const store = await openToRead(path)
       try {
         const zone = columns.zone === undefined ? undefined : knownZone(columns.zone)
-        const wanted = { provider, usage, zone, mode: mode === 'all' ? undefined : mode }
+        const wanted = { provider, usage, zone, mode: mode === 'all' ? undefined : mode, from: options.since, to: options.until }
         const result = await readReconciliation(store, Date.now(), wanted)
         if (!result) throw new UsageError(`"${path}" knows no provider "${provider}": name one with --provider`)
         stdout.write(json ? `${printableJson(result)}\n` : reconciliationText(result, pc))
@@ -65,14 +72,15 @@ export function addReconcile(program: Command, { stdout }: CliContext): void {
 async function columnsOf({ config: file, provider, ...options }: ReconcileOptions): Promise<UsageExportOptions> {
   const said = file === undefined ? undefined : ((await configOf(file)).config.providers ?? {})
   if (said && !Object.hasOwn(said, provider)) throw new UsageError(`"${file}" knows no provider "${provider}": name one with --provider`)
-  const { day, calls, amount, zone } = {
+  const { day, calls, amount, zone, decimal } = {
     ...said?.[provider]?.usageExport,
     ...(options.dayColumn && { day: options.dayColumn }),
     ...(options.callsColumn && { calls: options.callsColumn }),
     ...(options.amountColumn && { amount: options.amountColumn }),
     ...(options.zone && { zone: options.zone }),
+    ...(options.decimal && { decimal: options.decimal }),
   }
-  return { ...(day && { day }), ...(calls && { calls }), ...(amount && { amount }), ...(zone && { zone }) }
+  return { ...(day && { day }), ...(calls && { calls }), ...(amount && { amount }), ...(zone && { zone }), ...(decimal && { decimal }) }
 }
 
 function assertWithin({ provider, unexplained, theirs, amount }: Reconciliation, tolerance: number): void {
@@ -82,6 +90,11 @@ function assertWithin({ provider, unexplained, theirs, amount }: Reconciliation,
   if (amount && Math.abs(Number(amount.difference)) > (Math.abs(Number(amount.theirs)) * tolerance) / 100) {
     throw new Error(`the amounts of ${provider} differ by ${amount.difference} in all, more than the tolerance of ${tolerance} %`)
   }
+}
+
+function day(text: string): string {
+  if (/^\d{4}-\d{2}-\d{2}$/.test(text) && new Date(`${text}T00:00Z`).toJSON()?.startsWith(text)) return text
+  throw new InvalidArgumentError('Give a day, e.g. 2026-06-30.')
 }
 
 function percent(text: string): number {

@@ -102,6 +102,7 @@ const usageExport = z.strictObject({
   calls: option(columnName, 'Column of the number of billed calls. Default: "calls", unless only `amount` is given.'),
   amount: option(columnName, 'Column of what they cost, a decimal in the currency of the plan. Default: none.'),
   zone: option(zone, 'IANA time zone of the days. Default: that of the plan, else "UTC".'),
+  decimal: option(oneOf(['point', 'comma'] as const), 'What numbers have before their decimals.', 'point'),
 })
 
 /** The shape of `ProviderOptions`. */

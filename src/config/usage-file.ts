@@ -1,80 +1,83 @@
-import { parse } from 'csv-parse/sync'
 import type { UsageExportOptions } from '../core/endpoints/provider-options.js'
 import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
+import { shown } from '../core/errors/shown.js'
 import type { UsageOfDay } from '../core/ledger/reconcile.js'
+import { decimalOf, isWholeNumber } from './usage-number.js'
+import { type UsageLine, usageLines } from './usage-records.js'
+
+/** What a provider's usage export says. */
+export interface UsageExport {
+  readonly usage: readonly UsageOfDay[]
+  /** What was skipped, in sentences. */
+  readonly notices: readonly string[]
+}
 
 /**
- * Reads a provider's usage export: CSV (RFC 4180) with a header line, or a JSON array of objects. Throws `ConfigError` with every fault at
- * once, each with its line.
+ * Reads a provider's usage export: CSV (RFC 4180) with a header line, separated by commas, semicolons or tabs; a JSON array of objects, alone
+ * or as `data` of an object; or JSON Lines. In UTF-8 or UTF-16. Lines with totals are skipped. Throws `ConfigError` with every fault at once, each with
+ * its line.
  */
-export function parseUsage(text: string, columns: UsageExportOptions = {}): UsageOfDay[] {
-  const { day: dayColumn = 'day', amount: amountColumn } = columns
+export function parseUsage(export_: string | Uint8Array, columns: UsageExportOptions = {}): UsageExport {
+  const { day: dayColumn = 'day', amount: amountColumn, decimal = 'point' } = columns
   const callsColumn = columns.calls ?? (amountColumn === undefined ? 'calls' : undefined)
-  const records = /^\s*\[/.test(text) ? fromJson(text) : fromCsv(text)
-  const known = records[0]?.record ?? {}
-  const wanted = [dayColumn, callsColumn, amountColumn].filter((column) => column !== undefined)
-  const missing = wanted.filter((column) => records.length > 0 && !Object.hasOwn(known, column))
-  if (missing.length > 0) {
-    const there = Object.keys(known)
-      .map((name) => `"${name}"`)
-      .join(', ')
-    throw faulty(
-      missing.map((column) => ({ path: column, message: `there is no such column; there are ${there}: map it`, line: 1, column: 1 })),
-    )
-  }
+  const lines = usageLines(export_, faulty)
+  assertColumns(lines, [dayColumn, callsColumn, amountColumn])
   const faults: ConfigFault[] = []
-  const usage = records.map(({ record, line }) => {
-    const textIn = (column: string | undefined) => (column === undefined ? null : String(record[column]).trim())
-    const [day, calls, amount] = [String(record[dayColumn]).slice(0, 10), textIn(callsColumn), textIn(amountColumn)]
-    if (!/^\d{4}-\d{2}-\d{2}$/.test(day))
-      faults.push({ path: dayColumn, message: `"${day}" is no date: write "2026-06-30"`, line, column: 1 })
-    if (calls !== null && !/^\d+$/.test(calls)) {
-      faults.push({
-        path: callsColumn as string,
-        message: `"${calls}" is not a whole number: write it without separators, e.g. "1234"`,
-        line,
-        column: 1,
-      })
+  const notices: string[] = []
+  const usage = lines.flatMap(({ record, line }) => {
+    const textIn = (column: string | undefined) => (column === undefined ? null : String(record[column] ?? '').trim())
+    const [day = '', calls, amount] = [textIn(dayColumn) ?? '', textIn(callsColumn), textIn(amountColumn)]
+    if (isTotal(day, record)) {
+      notices.push(`line ${line} was skipped: it is a total`)
+      return []
     }
-    if (amount !== null && !/^-?\d+(\.\d+)?$/.test(amount)) {
-      faults.push({
-        path: amountColumn as string,
-        message: `"${amount}" is not a decimal: write it with a point and without separators or currency, e.g. "1234.50"`,
-        line,
-        column: 1,
-      })
-    }
-    return { day, calls: calls === null ? null : Number(calls), amount }
+    const fault = (path: string, message: string) => void faults.push({ path, message, line, column: 1 })
+    if (!isDay(day)) fault(dayColumn, `${shown(day)} is not a date: write "2026-06-30"`)
+    const number = (text: string | null) => (text === null ? null : decimalOf(text, decimal))
+    const [callsNumber, amountNumber] = [number(calls), number(amount)]
+    if (callsNumber !== null && !isWholeNumber(callsNumber))
+      fault(callsColumn as string, `${shown(calls)} is not a whole number${hint(calls, decimal)}`)
+    if (amountNumber === undefined)
+      fault(amountColumn as string, `${shown(amount)} is not a decimal without currency${hint(amount, decimal)}`)
+    return [{ day: day.slice(0, 10), calls: callsNumber === null ? null : Number(callsNumber), amount: amountNumber ?? null }]
   })
   if (faults.length > 0) throw faulty(faults)
-  return usage
+  return { usage, notices }
+}
+
+function assertColumns(lines: readonly UsageLine[], wanted: readonly (string | undefined)[]): void {
+  const [first] = lines
+  if (!first) return
+  const missing = wanted.filter((column) => column !== undefined && !Object.hasOwn(first.record, column)) as string[]
+  if (missing.length === 0) return
+  const there = Object.keys(first.record)
+    .map((name) => shown(name))
+    .join(', ')
+  throw faulty(
+    missing.map((column) => ({ path: column, message: `there is no such column; there are ${there}: map it`, line: 1, column: 1 })),
+  )
+}
+
+/** How a number may have been meant that cannot be read. */
+function hint(text: string | null, decimal: 'point' | 'comma'): string {
+  const other = decimal === 'point' ? 'comma' : 'point'
+  return text !== null && decimalOf(text, other) !== undefined
+    ? `: if its decimals have a ${other}, say "decimal: ${other}"`
+    : ', e.g. "1234.50"'
+}
+
+/** A day that the calendar has, or a time on one. */
+function isDay(text: string): boolean {
+  const [, day] = /^(\d{4}-\d{2}-\d{2})(?:[T ].*)?$/.exec(text) ?? []
+  return day !== undefined && !Number.isNaN(Date.parse(`${day}T00:00Z`)) && new Date(`${day}T00:00Z`).toISOString().startsWith(day)
+}
+
+/** Whether a line adds up others: one with such a word in place of a day, or of all text in it where the day is empty. */
+function isTotal(day: string, record: Readonly<Record<string, unknown>>): boolean {
+  const isWord = (text: string) => /^(grand |sub)?(total|sum|summe|gesamt|totaux|totale)s?\b/i.test(text)
+  return isWord(day) || (day === '' && Object.values(record).some((cell) => typeof cell === 'string' && isWord(cell.trim())))
 }
 
 function faulty(faults: readonly ConfigFault[]): ConfigError {
   return new ConfigError(faults, { what: 'the usage export', undone: 'compared' })
-}
-
-interface UsageLine {
-  readonly record: Readonly<Record<string, unknown>>
-  readonly line: number
-}
-
-function fromCsv(text: string): UsageLine[] {
-  try {
-    const lines = parse(text, { columns: true, info: true, bom: true, trim: true, skip_empty_lines: true }) as {
-      record: Record<string, string>
-      info: { lines: number }
-    }[]
-    return lines.map(({ record, info }) => ({ record, line: info.lines }))
-  } catch (error) {
-    throw faulty([{ path: '', message: `is no CSV: ${error instanceof Error ? error.message : String(error)}` }])
-  }
-}
-
-function fromJson(text: string): UsageLine[] {
-  try {
-    return (JSON.parse(text) as Record<string, unknown>[]).map((record, i) => ({ record, line: i + 1 }))
-  } catch (error) {
-    throw faulty([{ path: '', message: `is not JSON: ${error instanceof Error ? error.message : String(error)}` }])
-  }
 }

@@ -12,13 +12,16 @@ export interface ReconciliationWanted {
   readonly mode?: LedgerMode | undefined
   /** IANA time zone of the days of the export; undefined: that of the plan, else UTC. */
   readonly zone?: string | undefined
+  /** The first and last day to compare; undefined: those of the export. */
+  readonly from?: string | undefined
+  readonly to?: string | undefined
 }
 
 /** Compares a provider's usage export with a store's ledger; undefined where the store knows no such provider. */
 export async function readReconciliation(
   store: Store,
   now: number,
-  { provider, usage, mode, zone: wanted }: ReconciliationWanted,
+  { provider, usage, mode, zone: wanted, from, to }: ReconciliationWanted,
 ): Promise<Reconciliation | undefined> {
   const { facts } = await readFacts(store)
   if (!facts.some((one) => one.provider === provider)) return undefined
@@ -27,5 +30,5 @@ export async function readReconciliation(
   const zone = wanted ?? plan?.zone ?? 'UTC'
   const { rows: all } = await readRows(store, { since: 0, until: Number.MAX_SAFE_INTEGER, cuts: [], finest: 'hour' })
   const rows = all.filter((row) => row.provider === provider && (mode === undefined || row.mode === mode))
-  return reconcile({ provider, usage, rows, plan: plan ?? {}, zone, charges: dailyCharges(known, provider, rows, zone) })
+  return reconcile({ provider, usage, rows, plan: plan ?? {}, zone, charges: dailyCharges(known, provider, rows, zone), from, to })
 }

@@ -7,30 +7,42 @@ import type { Colors } from './text-options.js'
 /** A reconciliation as text for a terminal: a line for each day, and what is left unexplained. */
 export function reconciliationText(given: Reconciliation, colors: Colors): string {
   const reconciliation = printable(given)
-  const { provider, zone, days, theirs, ours, unexplained, amount } = reconciliation
+  const { provider, zone, days, theirs, ours, amount, from, to, isConsistent } = reconciliation
   const moneyHeads = amount ? ['amount', 'by the plan', 'differs by'] : []
   const head = ['day', `by ${provider}`, 'by the ledger', 'differs by', ...moneyHeads, '']
   const rows = days.map((day) => {
     const money = amount ? [day.amount?.theirs ?? '', day.amount?.ours ?? '', day.amount?.difference ?? ''] : []
-    return [day.day, countText(day.theirs), countText(day.ours), signed(day.difference), ...money, verdict(day, colors)]
+    return [day.day, countText(day.theirs), countText(day.ours), signed(day.difference), ...money, verdict(day, isConsistent, colors)]
   })
   const aligns = head.map((_, i) => (i === 0 || i === head.length - 1 ? 'left' : 'right'))
-  const sum = `${countText(theirs)} calls by ${provider}, ${countText(ours)} billed by the ledger, in days of ${zone}`
-  const end =
-    unexplained === 0
-      ? colors.green('nothing is unexplained')
-      : colors.red(`${countText(unexplained)} calls are unexplained: does somebody else use the key, or are calls made past the stash?`)
+  const span = from === null ? '' : `, from ${from} to ${to}`
+  const sum = `calls    ${countText(theirs)} by ${provider}, ${countText(ours)} billed by the ledger, in days of ${zone}${span}`
   const money = amount
-    ? `the amounts are ${amount.theirs} by ${provider}, ${amount.ours} by the plan: they differ by ${amount.difference}\n`
+    ? `amounts  ${amount.theirs} by ${provider}, ${amount.ours} by the plan: ${Number(amount.difference) === 0 ? colors.green('they agree') : colors.red(`they differ by ${amount.difference}`)}\n`
     : ''
-  return `${textTable(head, rows, { dim: colors.dim, aligns })}\n\n${sum}: ${end}\n${money}`
+  return `${textTable(head, rows, { dim: colors.dim, aligns })}\n\n${sum}: ${callsVerdict(reconciliation, colors)}\n${money}`
 }
 
-function verdict({ difference, explained, unexplained }: ReconciledDay, colors: Colors): string {
+function callsVerdict({ unexplained, shiftHours, zone, theirs, ours, days }: Reconciliation, colors: Colors): string {
+  const hours = Math.abs(shiftHours)
+  const shift =
+    shiftHours === 0
+      ? ''
+      : ` if its days begin ${hours} ${hours === 1 ? 'hour' : 'hours'} ${shiftHours > 0 ? 'before' : 'after'} those of ${zone}`
+  if (unexplained === 0)
+    return colors.green(days.every(({ difference }) => difference === 0) ? `they agree${shift}` : `nothing is unexplained${shift}`)
+  const why =
+    theirs > ours
+      ? 'does somebody else use the key, or are calls made past the stash?'
+      : 'the ledger has more: is it the right --mode and --zone, are failed calls left off, or is a day missing in the export?'
+  return colors.red(`${countText(unexplained)} calls are unexplained: ${why}`)
+}
+
+function verdict({ difference, explained, unexplained }: ReconciledDay, isConsistent: boolean, colors: Colors): string {
   if (difference === 0) return colors.green('agrees')
   const parts = explained.map(({ by, calls }) => `${signed(calls)} ${by}`)
   return [
-    ...(parts.length > 0 ? [`explained by ${parts.join(', ')}`] : []),
+    ...(parts.length > 0 ? [`${isConsistent ? 'explained by' : 'may be'} ${parts.join(', ')}`] : []),
     ...(unexplained === 0 ? [] : [colors.red(`${signed(unexplained)} unexplained`)]),
   ].join('; ')
 }

@@ -35,6 +35,8 @@ export interface UsageExportOptions {
   readonly amount?: string
   /** IANA time zone of the days. Default: that of the plan, else `"UTC"`. */
   readonly zone?: string
+  /** What numbers have before their decimals; the other sign, spaces and apostrophes may stand between thousands. Default `point`. */
+  readonly decimal?: 'point' | 'comma'
 }
 
 /** One third-party API. */

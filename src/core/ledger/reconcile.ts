@@ -15,13 +15,7 @@ export interface UsageOfDay {
 }
 
 /** What can make a provider's count another than the ledger's. */
-type Explanations =
-  | 'refused calls'
-  | 'unmodified answers'
-  | 'failed calls'
-  | 'client errors'
-  | 'other users of the key'
-  | 'days of another time zone'
+type Explanations = 'refused calls' | 'unmodified answers' | 'failed calls' | 'client errors' | 'other users of the key'
 
 /** One day compared with the ledger. */
 export interface ReconciledDay {
@@ -49,6 +43,13 @@ export interface Reconciliation {
   readonly provider: string
   /** Time zone whose days were compared. */
   readonly zone: string
+  /** By how many hours the days of the export are ahead of those of the zone, where its counts agree only so; 0 where they agree as they are. */
+  readonly shiftHours: number
+  /** The first and last day compared: those of the export, or of them as far as was asked for. */
+  readonly from: string | null
+  readonly to: string | null
+  /** Whether what explains the calls of one day explains that of every other: else it may be coincidence. */
+  readonly isConsistent: boolean
   readonly days: readonly ReconciledDay[]
   readonly theirs: number
   readonly ours: number
@@ -67,33 +68,61 @@ export interface ReconcileInput {
   readonly zone: string
   /** What the plan charges for the calls of a day in that zone, as decimals. */
   readonly charges?: ReadonlyMap<string, string>
+  /** The first and last day to compare, `YYYY-MM-DD`. Default: those of the export. */
+  readonly from?: string | undefined
+  readonly to?: string | undefined
 }
 
-/** Offsets that an export's days may have against the zone it is thought to be in, in half hours. */
-const halfHours = Array.from({ length: 57 }, (_, i) => i - 28)
+/** Offsets that an export's days may have against the zone it is thought to be in, in half hours: whole hours first, and small ones. */
+const likelyShifts = Array.from({ length: 57 }, (_, i) => i - 28)
+  .filter((halves) => halves !== 0)
+  .sort((one, other) => Math.abs(one % 2) - Math.abs(other % 2) || Math.abs(one) - Math.abs(other))
 
-/** Compares a provider's usage with the ledger, day by day, and looks for what explains a difference. */
+/** Compares a provider's usage with the ledger, day by day, over the days of its export, and looks for what explains a difference. */
 export function reconcile(input: ReconcileInput): Reconciliation {
-  const here = daysOf(input, 0)
-  const differs = (days: readonly ReconciledDay[]) => days.reduce((sum, { unexplained }) => sum + Math.abs(unexplained), 0)
-  const unexplained = differs(here)
-  const shift = unexplained === 0 ? undefined : halfHours.find((halves) => halves !== 0 && differs(daysOf(input, halves)) === 0)
-  const days = shift === undefined ? here : here.map(explainedByZone)
+  const days = input.usage.map(({ day }) => day).sort()
+  const [from, to] = [later(days[0], input.from), earlier(days.at(-1), input.to)]
+  const inRange = {
+    ...input,
+    usage: input.usage.filter(({ day }) => (from === undefined || day >= from) && (to === undefined || day <= to)),
+  }
+  const range = { from, to }
+  const differs = (some: readonly ReconciledDay[]) => some.reduce((sum, { difference }) => sum + Math.abs(difference), 0)
+  const left = (some: readonly ReconciledDay[]) => some.reduce((sum, { unexplained }) => sum + Math.abs(unexplained), 0)
+  const at = (halves: number) => daysOf(inRange, range, halves)
+  // a shift of all days is the simplest explanation of all, so it comes before those of single days
+  const shifts = [0, ...likelyShifts]
+  const shift = shifts.find((halves) => differs(at(halves)) === 0) ?? shifts.find((halves) => left(at(halves)) === 0) ?? 0
+  const compared = at(shift)
   return {
-    ...{ provider: input.provider, zone: input.zone, days },
-    theirs: days.reduce((sum, { theirs }) => sum + theirs, 0),
-    ours: days.reduce((sum, { ours }) => sum + ours, 0),
-    unexplained: differs(days),
-    amount: sumOfAmounts(days.flatMap(({ amount }) => amount ?? [])),
+    ...{ provider: input.provider, zone: input.zone, shiftHours: shift / 2, from: from ?? null, to: to ?? null, days: compared },
+    theirs: compared.reduce((sum, { theirs }) => sum + theirs, 0),
+    ours: compared.reduce((sum, { ours }) => sum + ours, 0),
+    unexplained: left(compared),
+    isConsistent: isConsistent(compared),
+    amount: sumOfAmounts(compared.flatMap(({ amount }) => amount ?? [])),
   }
 }
 
-function explainedByZone(day: ReconciledDay): ReconciledDay {
-  const by = 'days of another time zone'
-  return day.unexplained === 0 ? day : { ...day, explained: [...day.explained, { by, calls: day.unexplained }], unexplained: 0 }
+function later(day: string | undefined, other: string | undefined): string | undefined {
+  return day !== undefined && other !== undefined && other > day ? other : (day ?? other)
 }
 
-function daysOf({ usage, rows, plan, zone, charges }: ReconcileInput, shiftedHalfHours: number): ReconciledDay[] {
+function earlier(day: string | undefined, other: string | undefined): string | undefined {
+  return day !== undefined && other !== undefined && other < day ? other : (day ?? other)
+}
+
+/** Whether at least two days differ, and the same kinds of calls explain each. */
+function isConsistent(days: readonly ReconciledDay[]): boolean {
+  const kinds = days.filter(({ difference }) => difference !== 0).map(({ explained }) => explained.map(({ by }) => by).join())
+  return kinds.length >= 2 && kinds.every((one) => one !== '' && one === kinds[0])
+}
+
+function daysOf(
+  { usage, rows, plan, zone, charges }: ReconcileInput,
+  { from, to }: { from: string | undefined; to: string | undefined },
+  shiftedHalfHours: number,
+): ReconciledDay[] {
   const theirs = new Map<string, number>()
   const amounts = new Map<string, Big>()
   for (const { day, calls, amount } of usage) {
@@ -105,6 +134,7 @@ function daysOf({ usage, rows, plan, zone, charges }: ReconcileInput, shiftedHal
   for (const row of rows) {
     const { tally } = row
     const day = dayIn(zone, momentOf(row) + shiftedHalfHours * 1_800_000)
+    if (from === undefined || to === undefined || day < from || day > to) continue
     const sum = ours.get(day) ?? new Tally()
     sum.merge(tally)
     ours.set(day, sum)
