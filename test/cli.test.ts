@@ -94,7 +94,22 @@ describe('the command line', () => {
       const [first] = byKey?.list ?? []
       expect(first?.key).to.match(/^GET https:\/\/tides\.ebbline\.example\/v2\/stations\//)
       expect(first?.avoided).to.equal((first?.asked ?? 0) - (first?.upstream ?? 0))
-      expect(report(...journal).stdout)
+      for (const args of [
+        [],
+        ['--by', 'hour'],
+        journal,
+        ['--compare', '2026-06-30T05:00..2026-06-30T09:00', '2026-06-30T13:00..2026-06-30T17:00'],
+      ])
+        expect(
+          Math.max(
+            ...report(...args)
+              .stdout.split('\n')
+              .map((line) => line.length),
+          ),
+          args.join(' '),
+        ).to.be.at.most(80)
+      expect(report().stdout).to.match(/^Saved [\d,]+ of [\d,]+ calls/)
+      expect(report(...journal, '--wide').stdout)
         .to.include('Keys   20 of')
         .and.include('GET /v2/stations/st-017/tides?day=')
       expect(report(...journal, '--format', 'md').stdout).to.include(`\`${first?.key}\``)
@@ -142,7 +157,14 @@ describe('the command line', () => {
       const [ebbline] = report.providers
       expect(ebbline?.with?.money, 'four calls are within the allowance').to.eql([{ currency: 'EUR', amount: '19' }])
       expect(ebbline?.periods).to.eql([
-        { currency: 'EUR', amount: '19', from: '2026-05-31T22:00:00.000Z', until: '2026-06-30T22:00:00.000Z', partial: true },
+        {
+          currency: 'EUR',
+          amount: '19',
+          zone: 'Europe/Oslo',
+          from: '2026-05-31T22:00:00.000Z',
+          until: '2026-06-30T22:00:00.000Z',
+          partial: true,
+        },
       ])
       const { upstream = 0, refused = 0, unmodified = 0 } = (ebbline?.without ?? {}) as Partial<Figures>
       const billed = upstream - refused - unmodified

@@ -2,13 +2,12 @@ import { readFileSync } from 'node:fs'
 import { Ajv } from 'ajv'
 import Big from 'big.js'
 import { expect } from 'chai'
-import pc from 'picocolors'
 import { type EndpointOptions, type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { fileJournal } from 'stashen/journal'
 import { prometheusText } from 'stashen/observers'
+import { renderText } from 'stashen/render'
 import { remarkOf } from '../src/render/remarks.js'
-import { reportText } from '../src/render/report-text.js'
 import { temporaryFolder } from './support/files.js'
 import { type Answer, breakOff, json, type Scene, scene, tides } from './support/upstream.js'
 import { askedIn } from './support/wrapped-store.js'
@@ -399,7 +398,7 @@ describe('reports', () => {
           money: [{ currency: 'EUR', amount: '0.6' }],
         })
         expect(report.providers[0]?.saved?.money).to.eql([{ currency: 'EUR', amount: '-0.3' }])
-        const text = reportText(report, { colors: pc, zone: 'UTC' })
+        const text = renderText(report)
         expect(text).to.include('ebbline.tides costs EUR 0.3 more than without, for 3 repetitions')
         await (await stash.calling({ background: true }).fetch(`${base}/tides/7`)).text()
         await clock.sleep(1_000)

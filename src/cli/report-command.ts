@@ -5,12 +5,8 @@ import { UsageError } from '../core/errors/setup-errors.js'
 import type { Report } from '../core/ledger/report-model.js'
 import { readReport } from '../queries/reports.js'
 import { comparisonText } from '../render/comparison-text.js'
-import { drawing } from '../render/html/charts.js'
-import { reportHtml } from '../render/html/report-html.js'
+import { renderCsv, renderHtml, renderMarkdown, renderText } from '../render/index.js'
 import { printableJson } from '../render/printable.js'
-import { reportCsv } from '../render/report-csv.js'
-import { reportMarkdown } from '../render/report-markdown.js'
-import { reportText } from '../render/report-text.js'
 import { type ReportBy, reportBys } from '../stash.js'
 import { fileJournal } from '../stores/journal/file-journal.js'
 import type { CliContext } from './cli-context.js'
@@ -27,6 +23,7 @@ interface ReportCommandOptions {
   readonly compare?: readonly string[]
   readonly format: Format
   readonly json?: boolean
+  readonly wide?: boolean
 }
 
 const formats = ['text', 'json', 'csv', 'md', 'html'] as const
@@ -46,17 +43,29 @@ export function addReport(program: Command, { stdout }: CliContext): void {
     .option('--compare <ranges...>', 'compare two times, each "<moment>..<moment>", the earlier first')
     .addOption(new Option('--format <format>', 'how to print it').choices(formats).default('text'))
     .option('--json', 'the same as --format json')
+    .option('--wide', 'print every column, in lines of more than 80 characters')
     .action(
-      async ({ store, since, until, zone: named = localZone(), by, journal, compare, format: wanted, json }: ReportCommandOptions) => {
+      async ({
+        store,
+        since,
+        until,
+        zone: named = localZone(),
+        by,
+        journal,
+        compare,
+        format: wanted,
+        json,
+        wide,
+      }: ReportCommandOptions) => {
         const [zone, format] = [knownZone(named), json ? 'json' : wanted]
         if (compare) {
-          stdout.write(await comparison(store, compare, { zone, format, clashes: since ?? until ?? by }))
+          stdout.write(await comparison(store, compare, { zone, format, wide, clashes: since ?? until ?? by }))
           return
         }
         if (by === 'key' && journal === undefined) throw new UsageError('"--by key" needs the journal of the calls: name it with --journal')
         if (journal !== undefined && by !== 'key') throw new UsageError('"--journal" does nothing without "--by key"')
         const report = await reportOfFile(store, { since, until, zone, by: by ?? (format === 'html' ? 'hour' : undefined), journal })
-        stdout.write(await printed(report, { format, zone }))
+        stdout.write(await printed(report, { format, zone, wide }))
       },
     )
 }
@@ -73,7 +82,7 @@ interface Range {
 async function comparison(
   store: string,
   ranges: readonly string[],
-  { zone, format, clashes }: { zone: string; format: Format; clashes: string | undefined },
+  { zone, format, wide = false, clashes }: { zone: string; format: Format; wide?: boolean | undefined; clashes: string | undefined },
 ): Promise<string> {
   if (clashes !== undefined) throw new UsageError('"--compare" says which times are reported: leave out --since, --until and --by')
   if (format !== 'text' && format !== 'json') throw new UsageError(`"--compare" is printed as text or json, not as ${format}`)
@@ -86,7 +95,7 @@ async function comparison(
       return reportOfFile(store, { since, until, zone })
     }),
   )) as [Report, Report]
-  return format === 'json' ? `${printableJson({ before, after })}\n` : comparisonText({ before, after }, { colors: pc, zone })
+  return format === 'json' ? `${printableJson({ before, after })}\n` : comparisonText({ before, after }, { colors: pc, zone, wide })
 }
 
 /** Reads the report of a store file and changes nothing in it. */
@@ -105,18 +114,19 @@ export async function reportOfFile(file: string, { since, until, zone, by, journ
 /** A report, printed; `text` is for people at a terminal. */
 export async function printed(
   report: Report,
-  { format, zone = localZone() }: { format: Format; zone?: string | undefined },
+  { format, zone = localZone(), wide = false }: { format: Format; zone?: string | undefined; wide?: boolean | undefined },
 ): Promise<string> {
+  const known = { zone: knownZone(zone) }
   switch (format) {
     case 'json':
       return `${printableJson(report)}\n`
     case 'csv':
-      return reportCsv(report)
+      return renderCsv(report)
     case 'md':
-      return reportMarkdown(report, knownZone(zone))
+      return renderMarkdown(report, known)
     case 'html':
-      return reportHtml(report, { zone: knownZone(zone), draw: await drawing() })
+      return renderHtml(report, known)
     case 'text':
-      return reportText(report, { colors: pc, zone: knownZone(zone) })
+      return renderText(report, { ...known, wide, colors: pc.isColorSupported })
   }
 }

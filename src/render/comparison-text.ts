@@ -4,7 +4,7 @@ import type { Money } from '../core/money/money.js'
 import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
 import { textTable } from './plain-table.js'
 import { printable } from './printable.js'
-import type { Colors } from './text-options.js'
+import type { TextOptions } from './text-options.js'
 
 /** Two stretches of time compared with each other. */
 export interface BeforeAfter {
@@ -19,17 +19,20 @@ interface ComparedLine {
 }
 
 /** Two reports as text for a terminal: each endpoint, provider and all calls before and after, as they really were made. */
-export function comparisonText(given: BeforeAfter, { colors, zone }: { colors: Colors; zone: string }): string {
+export function comparisonText(given: BeforeAfter, { colors, zone, wide = false }: TextOptions): string {
   const { before, after } = printable(given)
   if (before.since === null || after.since === null) {
     return `No calls were counted ${before.since === null ? 'before' : 'after'}: there is nothing to compare.\n`
   }
   const lines = linesOf(before, after)
   const money = moneyWriter(lines.flatMap((line) => [line.before, line.after].flatMap((one) => (one ? perThousand(one) : []))))
-  const head = ['', '', 'asked', 'upstream', 'from store', 'stale', 'refused', 'failed', 'changed', 'money per 1,000', 'median', 'p95']
+  const all = ['asked', 'upstream', 'from store', 'stale', 'refused', 'failed', 'changed', 'money per 1,000', 'median', 'p95']
+  const shown = all.map((name) => wide || ['asked', 'upstream', 'from store', 'failed', 'money per 1,000'].includes(name))
+  const picked = (cells: readonly string[]) => cells.filter((_, i) => shown[i])
+  const head = ['', '', ...picked(all)]
   const rows = lines.flatMap(({ name, before: was, after: is }) => [
-    [name, 'before', ...cellsOf(was, money)],
-    ['', colors.green('after'), ...cellsOf(is, money).map((cell) => colors.green(cell))],
+    [name, 'before', ...picked(cellsOf(was, money))],
+    ['', colors.green('after'), ...picked(cellsOf(is, money)).map((cell) => colors.green(cell))],
   ])
   return [
     `${colors.bold('before')}  ${spanText(before, zone)}`,
@@ -37,7 +40,9 @@ export function comparisonText(given: BeforeAfter, { colors, zone }: { colors: C
     '',
     textTable(head, rows, { dim: colors.dim, aligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)] }),
     '',
-    'Shares are of the calls asked; "changed" is of the answers refreshed; money is that of the calls made, for 1,000 calls asked.',
+    wide
+      ? 'Shares are of the calls asked; "changed" is of the answers refreshed; money is that of the calls made, for 1,000 calls asked.'
+      : 'Shares and money are for the calls asked; failed: callers given an error.',
     '',
   ].join('\n')
 }

@@ -18,9 +18,9 @@ function linesOf(provider: string, { limit, until, reported, forecast }: QuotaUs
     reported && reported.fewer !== 0
       ? [`the provider says that ${countText(reported.left)} are left, ${differenceText(reported.fewer)}`]
       : []
-  return [...sides, ...said].map((words, i) =>
-    i === 0 ? `  ${provider.padEnd(13)}until ${momentText(until, zone)}   ${words}` : `${' '.repeat(40)}${words}`,
-  )
+  return sides.length + said.length === 0
+    ? []
+    : [`  ${provider}, until ${momentText(until, zone)}`, ...[...sides, ...said].map((words) => `    ${words}`)]
 }
 
 /** How many calls fewer a provider says are left than were counted here. */

@@ -30,8 +30,15 @@ export function moneyWriter(all: readonly Money[]): (moneys: readonly Money[]) =
           .replace(/\u00a0/g, ' ')
 }
 
+/** A billing period, from its first day to its last, in the days of its plan. */
+export function periodDays({ from, until, zone }: { readonly from: Date; readonly until: Date; readonly zone: string }): string {
+  const day = (at: Date) => momentText(at, zone).slice(0, 10)
+  return `${day(from)} to ${day(new Date(until.getTime() - 1))}`
+}
+
 export function latencyText(ms: number): string {
   if (ms === 0) return '0 ms'
+  if (ms < 1) return `${ms.toFixed(2)} ms`
   if (ms < 10) return `${ms.toFixed(1)} ms`
   return ms < 1_000 ? `${Math.round(ms)} ms` : `${(ms / 1000).toFixed(1)} s`
 }

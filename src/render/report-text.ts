@@ -2,7 +2,7 @@ import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
-import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
+import { ageText, countText, latencyText, momentText, moneyWriter, periodDays, shareText } from './format.js'
 import { keysText } from './keys-text.js'
 import { type TableRow, textTable } from './plain-table.js'
 import { printable } from './printable.js'
@@ -10,44 +10,36 @@ import { lossOf, notesOf } from './remarks.js'
 import type { Colors, TextOptions } from './text-options.js'
 import { timesText } from './times-text.js'
 
-/** A report as text for a terminal: a table of providers and endpoints, each without and with the stash, and what was saved. */
-export function reportText(given: Report, { colors, zone }: TextOptions): string {
+/** A report as text for a terminal: what was saved, and a table of providers and endpoints, each without and with the stash. */
+export function reportText(given: Report, { colors, zone, wide = false }: TextOptions): string {
   const report = printable(given)
   if (report.since === null || report.until === null) return [...nothingCounted(report), ''].join('\n')
-  const head = ['', '', 'asked', 'upstream', 'refused', 'failed', 'from store', 'stale', 'shared', 'money', 'median', 'p95']
   const money = moneyWriter(moneysOf(report))
+  const { head, cells, legend } = wide ? wideColumns : narrowColumns
   const rows: TableRow[] = []
+  const rowsOf = (name: string, one: Comparison) => comparisonRows(name, one, { colors, cells: (figures) => cells(figures, money) })
   for (const provider of report.providers) {
-    rows.push(providerLine(provider, { colors, zone, money }))
-    if (provider.endpoints.length === 0) rows.push(...comparisonRows('', provider, colors, money))
-    for (const endpoint of provider.endpoints) rows.push(...comparisonRows(endpoint.endpoint, endpoint, colors, money))
-    rows.push(...feeRows(provider, colors, money))
+    rows.push(...providerLines(provider, { colors, money }))
+    if (provider.endpoints.length === 0) rows.push(...rowsOf('', provider))
+    for (const endpoint of provider.endpoints) rows.push(...rowsOf(shortened(endpoint.endpoint, wide ? 100 : nameLength), endpoint))
+    rows.push(...feeRows(provider, { colors, money, columns: head }))
   }
-  rows.push('', ...comparisonRows('all calls', report.totals, colors, money))
-  const title = `${colors.bold('Calls')} from ${momentText(report.since, zone)} to ${momentText(report.until, zone)} (${zone})`
-  const periods = periodLines(report, zone, money)
-  const keys = report.byKey ? ['', keysText(report.byKey, { colors, zone })] : []
-  const forecast = forecastLines(report, zone)
-  const converted = report.converted ? [convertedLine(report.converted, money)] : []
-  const times = report.times ? ['', timesText(report.times, { colors, zone, money })] : []
-  const notes = [
-    ...notesOf(report).map((note) => `       ${colors.yellow(note)}`),
-    ...report.providers.flatMap(withinAllowance),
-    ...report.providers.flatMap(losing),
+  rows.push('', ...rowsOf('all calls', report.totals))
+  const table = textTable(['', '', ...head], rows, { dim: colors.dim, aligns: ['left', 'left', ...head.map(() => 'right' as const)] })
+  const sections = [
+    [...savedLines(report.totals, colors, money), spanLine(report, zone)],
+    [table, colors.dim(legend)],
+    [...figureLines(report.totals), ...(report.converted ? [convertedLine(report.converted, money)] : []), ...notesIn(report, colors)],
+    periodLines(report, money),
+    forecastLines(report, zone),
+    report.times ? [timesText(report.times, { colors, zone, money, wide })] : [],
+    report.byKey ? [keysText(report.byKey, { colors, zone, wide })] : [],
+    wrapped(report.savedMeans).map(colors.dim),
   ]
-  const saved = [...savedLines(report.totals, colors, money), ...converted, ...notes, ...wrappedNote(report.savedMeans, colors)]
-  return [
-    title,
-    '',
-    textTable(head, rows, { dim: colors.dim, aligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)] }),
-    '',
-    ...saved,
-    ...(periods.length > 0 ? ['', ...periods] : []),
-    ...(forecast.length > 0 ? ['', ...forecast] : []),
-    ...times,
-    ...keys,
-    '',
-  ].join('\n')
+  return `${sections
+    .filter((lines) => lines.length > 0)
+    .map((lines) => lines.join('\n'))
+    .join('\n\n')}\n`
 }
 
 /** What a report says in which nothing was counted. */
@@ -55,9 +47,18 @@ function nothingCounted(report: Report): string[] {
   return ['No calls were counted in this time.', ...notesOf(report)]
 }
 
-/** A sentence in lines of up to 80 characters, below all else. */
-function wrappedNote(sentence: string, colors: Colors): string[] {
-  return ['', ...(sentence.match(/.{1,80}(?:\s|$)/g) ?? [sentence]).map((line) => colors.dim(line.trimEnd()))]
+/** A sentence in lines of up to 80 characters. */
+function wrapped(sentence: string, indent = ''): string[] {
+  const lines = sentence.match(new RegExp(`.{1,${80 - indent.length}}(?:\\s|$)`, 'g')) ?? [sentence]
+  return lines.map((line) => indent + line.trimEnd())
+}
+
+function notesIn(report: Report, colors: Colors): string[] {
+  return [
+    ...notesOf(report).flatMap((note) => wrapped(note).map((line) => colors.yellow(line))),
+    ...report.providers.flatMap(withinAllowance).flatMap((note) => wrapped(note)),
+    ...report.providers.flatMap(losing).flatMap((note) => wrapped(note)),
+  ]
 }
 
 type MoneyWriter = ReturnType<typeof moneyWriter>
@@ -73,17 +74,18 @@ function moneysOf({ providers, totals, times = [], converted }: Report): Money[]
   ]
 }
 
-function providerLine(
+/** A provider's name, and below it what its quota, bill and credits say. */
+function providerLines(
   { provider, quota, periods, credits, ...comparison }: ProviderReport,
-  { colors, zone, money }: TextOptions & { readonly money: MoneyWriter },
-): string {
+  { colors, money }: { readonly colors: Colors; readonly money: MoneyWriter },
+): string[] {
   const [period, ...more] = periods.filter(isLong)
   const facts = [
     ...(quota ? [quotaText(quota, comparison)] : []),
-    ...(period && more.length === 0 ? [periodText(period, zone, money)] : []),
+    ...(period && more.length === 0 ? [periodText(period, money)] : []),
     ...(credits ? [`${countText(credits.left)} of ${countText(credits.bought)} prepaid credits left`] : []),
   ]
-  return [colors.bold(provider), ...facts].join('   ')
+  return [colors.bold(provider), ...facts.map((fact) => `  ${fact}`)]
 }
 
 function quotaText({ limit, per, used }: NonNullable<ProviderReport['quota']>, { with: reused }: Comparison): string {
@@ -93,10 +95,10 @@ function quotaText({ limit, per, used }: NonNullable<ProviderReport['quota']>, {
 }
 
 /** What billing periods longer than a day cost, of providers of which there are several in the report. */
-function periodLines({ providers }: Report, zone: string, money: MoneyWriter): string[] {
+function periodLines({ providers }: Report, money: MoneyWriter): string[] {
   return providers.flatMap(({ provider, periods }) => {
     const long = periods.filter(isLong)
-    return long.length < 2 ? [] : long.map((period) => `${provider}   ${periodText(period, zone, money)}`)
+    return long.length < 2 ? [] : long.map((period) => `${provider}   ${periodText(period, money)}`)
   })
 }
 
@@ -104,22 +106,21 @@ function isLong({ from, until }: PricedPeriod): boolean {
   return until.getTime() - from.getTime() > 25 * 3_600_000
 }
 
-function periodText({ currency, amount, from, until, partial }: PricedPeriod, zone: string, money: MoneyWriter): string {
-  const span = `${momentText(from, zone).slice(0, 10)} to ${momentText(until, zone).slice(0, 10)}`
-  return `billed ${money([{ currency, amount }])} for ${span}${partial ? ' (in part)' : ''}`
+function periodText(period: PricedPeriod, money: MoneyWriter): string {
+  return `billed ${money([period])} for ${periodDays(period)}${period.partial ? ' (in part)' : ''}`
 }
 
 function convertedLine({ currency, rates, without, with: made, saved }: Converted, money: MoneyWriter): string {
   const used = Object.entries(rates).map(([other, rate]) => `1 ${other} is ${currency} ${rate}`)
   const amounts = made && saved ? `${money([saved])} saved of ${money([without])}` : money([without])
-  return `       all money in ${currency}: ${amounts} (${used.join(', ')})`
+  return `all money in ${currency}: ${amounts} (${used.join(', ')})`
 }
 
 /** Says of endpoints on which the stash loses money that it does. */
 function losing({ provider, endpoints }: ProviderReport): string[] {
   return endpoints.flatMap((one) => {
     const words = lossOf(one)
-    return words === undefined ? [] : [`       ${provider}.${one.endpoint} ${words}`]
+    return words === undefined ? [] : [`${provider}.${one.endpoint} ${words}`]
   })
 }
 
@@ -129,76 +130,128 @@ function withinAllowance({ provider, saved }: ProviderReport): string[] {
   return [`       ${provider}: ${countText(saved.calls)} calls saved and no money, for the plan includes them or does not bill them`]
 }
 
-function comparisonRows(name: string, { without, with: reused }: Comparison, colors: Colors, money: MoneyWriter): string[][] {
-  const rows = [[`  ${name}`, without.basis === 'measured' ? 'without' : 'without*', ...cellsOf(without, money)]]
-  if (reused) rows.push(['', colors.green('with'), ...cellsOf(reused, money).map((cell) => colors.green(cell))])
+/** How long the name of an endpoint may be where lines are 80 characters. */
+const nameLength = 14
+
+function shortened(name: string, length: number): string {
+  return name.length > length ? `${name.slice(0, length - 1)}\u2026` : name
+}
+
+interface Columns {
+  readonly head: readonly string[]
+  readonly legend: string
+  cells(figures: Figures | Without, money: MoneyWriter): string[]
+}
+
+const narrowColumns: Columns = {
+  head: ['asked', 'upstream', 'store', 'errors', 'money', 'median'],
+  legend: 'upstream: calls that left; store: share answered from it; errors: failed calls',
+  cells(figures, money) {
+    const { asked, upstream, errored, latencyMs } = figures
+    return [
+      countText(asked),
+      countText(upstream),
+      'fromStore' in figures && figures.fromStore > 0 ? shareText(figures.fromStore, asked) : '-',
+      countText(errored),
+      money(figures.money),
+      latencyMs ? latencyText(latencyMs.median) : '?',
+    ]
+  },
+}
+
+const wideColumns: Columns = {
+  head: ['asked', 'upstream', 'refused', 'failed', 'from store', 'share', 'stale', 'shared', 'errors', 'money', 'median', 'p95'],
+  legend:
+    'upstream: calls that left; refused, failed: of these, by the provider; from store: fresh answers, and their share; stale: older ones; shared: by the call of another; errors: callers given one',
+  cells(figures, money) {
+    const stored = 'fromStore' in figures ? figures : { fromStore: 0, stale: 0, collapsed: 0 }
+    const { asked, upstream, refused, failed, errored, latencyMs } = figures
+    return [
+      ...[asked, upstream, refused, failed, stored.fromStore].map(countText),
+      shareText(stored.fromStore, asked),
+      ...[stored.stale, stored.collapsed, errored].map(countText),
+      money(figures.money),
+      latencyMs ? latencyText(latencyMs.median) : '?',
+      latencyMs ? latencyText(latencyMs.p95) : '?',
+    ]
+  },
+}
+
+function comparisonRows(
+  name: string,
+  { without, with: reused }: Comparison,
+  { colors, cells }: { readonly colors: Colors; cells(figures: Figures | Without): string[] },
+): string[][] {
+  const rows = [[`  ${name}`, without.basis === 'measured' ? 'without' : 'without*', ...cells(without)]]
+  if (reused) rows.push(['', colors.green('with'), ...cells(reused).map((cell) => colors.green(cell))])
   return rows
 }
 
 /** Fees that belong to no endpoint, where there are any. */
-function feeRows({ fees }: ProviderReport, colors: Colors, money: MoneyWriter): string[][] {
+function feeRows(
+  { fees }: ProviderReport,
+  { colors, money, columns }: { readonly colors: Colors; readonly money: MoneyWriter; readonly columns: readonly string[] },
+): string[][] {
   if (fees.without.length === 0 && !fees.with?.length) return []
-  const row = (name: string, side: string, moneys: readonly Money[]) => [name, side, ...Array(7).fill(''), money(moneys), '', '']
+  const row = (name: string, side: string, moneys: readonly Money[]) => [
+    name,
+    side,
+    ...columns.map((column) => (column === 'money' ? money(moneys) : '')),
+  ]
   if (fees.with && JSON.stringify(fees.with) === JSON.stringify(fees.without)) return [row('  base fee', 'both', fees.with)]
-  return [
-    row('  base fee', 'without', fees.without),
-    ...(fees.with ? [row('', colors.green('with'), fees.with).map((cell, i) => (i === 9 ? colors.green(cell) : cell))] : []),
-  ]
+  return [row('  base fee', 'without', fees.without), ...(fees.with ? [row('', 'with', fees.with).map((cell) => colors.green(cell))] : [])]
 }
 
-function cellsOf(figures: Figures | Without, money: MoneyWriter): string[] {
-  const stored = 'fromStore' in figures ? figures : { fromStore: 0, stale: 0, collapsed: 0 }
-  const latency = figures.latencyMs
-  return [
-    countText(figures.asked),
-    countText(figures.upstream),
-    countText(figures.refused),
-    countText(figures.failed),
-    countText(stored.fromStore),
-    countText(stored.stale),
-    countText(stored.collapsed),
-    money(figures.money),
-    latency ? latencyText(latency.median) : '?',
-    latency ? latencyText(latency.p95) : '?',
-  ]
-}
-
+/** What was saved. */
 function savedLines({ without, with: reused, saved, couldSave }: Comparison, colors: Colors, money: MoneyWriter): string[] {
   if (!reused || !saved) {
-    const { upstreamCalls = 0, money: avoided = [] } = couldSave ?? {}
+    const { calls = 0, money: avoided = [] } = couldSave ?? {}
     return [
       'The stash only measured so far: nothing was reused.',
-      `Reuse by the same rules would have avoided ${countText(upstreamCalls)} of ${countText(without.upstream)} upstream calls (${shareText(upstreamCalls, without.upstream)}) and ${money(avoided)}.`,
+      `Reuse by the same rules would have avoided ${countText(calls)} of ${countText(without.upstream)} calls (${shareText(calls, without.upstream)}) and ${money(avoided)}.`,
     ]
   }
-  const lines = [
-    `${colors.bold('Saved')}  ${countText(saved.calls)} of ${countText(without.asked)} calls (${shareText(saved.calls, without.asked)}) and ${money(saved.money)} of ${money(without.money)}`,
-    `       upstream calls: ${countText(without.upstream)} without, ${countText(reused.upstream)} with`,
-    `       callers given an error or a refusal: ${countText(without.errored)} without, ${countText(reused.errored)} with`,
+  return [
+    `${colors.bold('Saved')} ${countText(saved.calls)} of ${countText(without.asked)} calls (${shareText(saved.calls, without.asked)}) and ${money(saved.money)} of ${money(without.money)}`,
   ]
-  if (reused.withheld > 0)
-    lines.push(`       refused by Stashen itself, or left before they could leave: ${countText(reused.withheld)}, which saved nothing`)
-  if (saved.timeMs !== null && saved.timeMs > 0) lines.push(`       waiting time: ${ageText(saved.timeMs)} less in all`)
+}
+
+/** Which calls: when they were made, how many a second, and how it is known what they would have been without the stash. */
+function spanLine({ since, until, totals: { without, with: reused } }: Report, zone: string): string {
+  if (since === null || until === null) return ''
+  const perSecond = without.asked / Math.max(1, (until.getTime() - since.getTime()) / 1000)
+  const rate = perSecond >= 10 ? countText(Math.round(perSecond)) : perSecond >= 0.01 ? perSecond.toFixed(2) : '<0.01'
+  const basis = reused ? `, ${without.basis === 'measured' ? 'measured' : 'estimated'}` : ''
+  return `${momentText(since, zone)} to ${momentText(until, zone)} (${zone}), ${rate} calls/s${basis}`
+}
+
+/** What else is to be said of all calls. */
+function figureLines({ without, with: reused, saved }: Comparison): string[] {
+  if (!reused || !saved) return []
+  const lines = [
+    `callers given an error or a refusal: ${countText(without.errored)} without, ${countText(reused.errored)} with`,
+    ...(reused.withheld > 0
+      ? [`refused by Stashen itself or left before leaving: ${countText(reused.withheld)}, which saved nothing`]
+      : []),
+    ...(saved.timeMs !== null && saved.timeMs > 0 ? [`waiting time: ${ageText(saved.timeMs)} less in all`] : []),
+  ]
   if (reused.background + reused.repeated > 0) {
     const spent = [
       ...(reused.background > 0 ? [`${countText(reused.background)} made in the background`] : []),
       ...(reused.repeated > 0 ? [`${countText(reused.repeated)} repeated after failures`] : []),
     ]
-    lines.push(`       of the upstream calls ${spent.join(', ')}`)
+    lines.push(`of the upstream calls ${spent.join(', ')}`)
   }
   const inFailures = reused.stale - reused.staleByChoice
   if (reused.oldestStaleMs !== null) {
-    const which =
-      reused.staleByChoice > 0
-        ? `${countText(inFailures)} in failures, ${countText(reused.staleByChoice)} while refreshed`
-        : `${countText(inFailures)}`
-    lines.push(`       older answers given: ${which}, the oldest ${ageText(reused.oldestStaleMs)} old`)
+    const chosen = reused.staleByChoice > 0 ? ` in failures, ${countText(reused.staleByChoice)} while refreshed` : ''
+    lines.push(`older answers given: ${countText(inFailures)}${chosen}, the oldest ${ageText(reused.oldestStaleMs)} old`)
   }
-  if (reused.fallback > 0) lines.push(`       defaults given in place of an answer: ${countText(reused.fallback)}`)
+  if (reused.fallback > 0) lines.push(`defaults given in place of an answer: ${countText(reused.fallback)}`)
   if (without.basis === 'estimated') {
-    lines.push('', '* not measured: the calls that left, by how they ended, and those that were saved')
-    if (without.refused > 0)
-      lines.push(`  but ${countText(without.refused)} that limits and quotas would have refused: they count apart and cost nothing`)
+    const refused =
+      without.refused > 0 ? `, but ${countText(without.refused)} that limits and quotas would have refused, which cost nothing` : ''
+    lines.push('', ...wrapped(`* not measured: the calls that left, by how they ended, and those that were saved${refused}`))
   }
   return lines
 }

@@ -7,4 +7,6 @@ export interface TextOptions {
   readonly colors: Colors
   /** IANA time zone in which moments are printed. */
   readonly zone: string
+  /** Whether lines may be longer than 80 characters, and say more. Default false. */
+  readonly wide?: boolean
 }

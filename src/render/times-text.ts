@@ -10,12 +10,13 @@ const barLength = 24
 /** Calls hour by hour or day by day: those that left for providers as bars, without the stash and with it. */
 export function timesText(
   times: readonly TimeReport[],
-  { colors, zone, money }: { colors: Colors; zone: string; money: (moneys: readonly Money[]) => string },
+  { colors, zone, money, wide }: { colors: Colors; zone: string; money: (moneys: readonly Money[]) => string; wide: boolean },
 ): string {
   const most = Math.max(1, ...times.flatMap(({ without, with: reused }) => [without.upstream, reused?.upstream ?? 0]))
-  const head = ['', 'asked', 'upstream', 'without', 'with', 'refused', 'failed', 'stale', 'money without', 'with']
+  const more = wide ? ['refused', 'failed', 'stale', 'money without'] : []
+  const head = ['', 'asked', 'upstream', 'without', 'with', ...more, wide ? 'with' : 'money']
   const rows = times.map(({ from, partial, without, with: reused }) => {
-    const bars = bar(without.upstream, reused?.upstream, most, colors)
+    const bars = bar(without.upstream, reused?.upstream, { most, colors, length: wide ? barLength : barLength / 2 })
     const shown = reused ?? without
     return [
       `${momentText(from, zone)}${partial ? ' (part)' : ''}`,
@@ -23,11 +24,8 @@ export function timesText(
       bars,
       countText(without.upstream),
       reused ? colors.green(countText(reused.upstream)) : '',
-      countText(shown.refused),
-      countText(shown.failed),
-      reused ? countText(reused.stale) : '0',
-      money(without.money),
-      reused ? colors.green(money(reused.money)) : '',
+      ...(wide ? [countText(shown.refused), countText(shown.failed), reused ? countText(reused.stale) : '0', money(without.money)] : []),
+      reused ? colors.green(money(reused.money)) : wide ? '' : money(without.money),
     ]
   })
   const aligns = head.map((_, i) => (i === 0 || i === 2 ? 'left' : 'right'))
@@ -35,8 +33,12 @@ export function timesText(
 }
 
 /** What leaves with the stash as full blocks, and what would leave besides without it as light ones. */
-function bar(without: number, reused: number | undefined, most: number, colors: Colors): string {
-  const length = (calls: number) => (calls === 0 ? 0 : Math.max(1, Math.round((barLength * calls) / most)))
+function bar(
+  without: number,
+  reused: number | undefined,
+  { most, colors, length: longest }: { readonly most: number; readonly colors: Colors; readonly length: number },
+): string {
+  const length = (calls: number) => (calls === 0 ? 0 : Math.max(1, Math.round((longest * calls) / most)))
   const full = length(reused ?? without)
   const light = Math.max(0, length(without) - full)
   const solid = '\u2588'.repeat(full)

@@ -17,6 +17,8 @@ export interface ProviderPrices {
 
 /** A billing period, and what of it falls into a report. */
 export interface PricedPeriod extends Money {
+  /** IANA time zone of the plan, in whose days it begins and ends. */
+  readonly zone: string
   readonly from: Date
   readonly until: Date
   /** Whether the report, or the ledger, covers only a part of it. */
@@ -85,7 +87,7 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
     const charge = before.length > 0 ? whole.minus(chargeOfPeriod(first, earlier.metered, earlier.own, plan.currency)) : whole
     const { currency } = plan
     periods.push({
-      ...{ currency, amount: charge.toFixed() },
+      ...{ currency, amount: charge.toFixed(), zone: plan.zone ?? 'UTC' },
       ...(plan.prepaid ? spanOf(within) : { from: new Date(start), until: new Date(end) }),
       partial: !plan.prepaid && (start < Math.max(since, known.since(provider)) || end > until),
     })

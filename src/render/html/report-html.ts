@@ -1,5 +1,5 @@
 import type { Comparison, Report } from '../../core/ledger/report-model.js'
-import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from '../format.js'
+import { ageText, countText, latencyText, momentText, moneyWriter, periodDays, shareText } from '../format.js'
 import { printable } from '../printable.js'
 import { notesOf, remarkOf } from '../remarks.js'
 import type { Draw } from './charts.js'
@@ -35,7 +35,7 @@ ${notesOf(report)
 <section class="charts" aria-label="Charts">${charts.join('')}</section>
 <section aria-label="Endpoints">${endpointTable(report)}</section>
 <section aria-label="Keys">${keyTable(report)}</section>
-<section aria-label="Billing periods">${periodTable(report, zone)}</section>
+<section aria-label="Billing periods">${periodTable(report)}</section>
 </main>
 </body>
 </html>
@@ -122,18 +122,12 @@ function keyTable({ byKey }: Report): string {
   return table(['endpoint', 'avoided', 'asked', 'upstream', 'failed', 'key'], rows, 'Keys that saved most calls, by the journal')
 }
 
-function periodTable({ providers, ...report }: Report, zone: string): string {
+function periodTable({ providers, ...report }: Report): string {
   const money = writerOf({ providers, ...report })
   const rows = providers.flatMap(({ provider, periods }) =>
-    periods.map(({ from, until, partial, ...amount }) => [
-      provider,
-      momentText(from, zone).slice(0, 10),
-      momentText(until, zone).slice(0, 10),
-      money([amount]),
-      partial ? 'covered in part' : '',
-    ]),
+    periods.map((period) => [provider, periodDays(period), period.zone, money([period]), period.partial ? 'covered in part' : '']),
   )
-  return rows.length === 0 ? '' : table(['provider', 'from', 'until', 'billed', ''], rows, 'Billing periods, by the calls made')
+  return rows.length === 0 ? '' : table(['provider', 'days', 'zone', 'billed', ''], rows, 'Billing periods, by the calls made')
 }
 
 function writerOf({ totals, providers }: Pick<Report, 'totals' | 'providers'>) {
