@@ -21,6 +21,7 @@ import type { Fetch } from './engine/http/http-upstream.js'
 import { Invalidation } from './engine/http/invalidation.js'
 import { CallPreparation } from './engine/http/prepare-call.js'
 import { LedgerWriter } from './engine/ledger/ledger-writer.js'
+import { OutdatedExamples } from './engine/ledger/outdated-examples.js'
 import { EntryWriter } from './engine/upstream/entry-writer.js'
 import { RetryPolicy } from './engine/upstream/retry-policy.js'
 import { UpstreamCalls } from './engine/upstream/upstream-calls.js'
@@ -63,7 +64,9 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
       ledger.counter(provider, unmatched, mode).at(clock.now()).others += calls
     },
   })
+  const examples = new OutdatedExamples(store.records)
   const entryWriter = new EntryWriter({
+    outdated: (place, example) => void examples.keep(place, example, clock.now()),
     ...{ entries, clock, events, warn },
     countEvicted({ provider, endpoint, entries: number }, by) {
       const tally = ledger.counter(provider, endpoint, 'reuse').at(clock.now())

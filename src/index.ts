@@ -58,6 +58,7 @@ export type {
   Figures,
   KeyReport,
   KeysReport,
+  OutdatedExample,
   Percentiles,
   ProviderReport,
   QuotaUse,

@@ -1,5 +1,6 @@
 import { expect } from 'chai'
 import { isStashenError, memoryStore, type ProviderOptions } from 'stashen'
+import { renderText } from 'stashen/render'
 import { json, scene, tides } from './support/upstream.js'
 
 const minute = 60_000
@@ -51,6 +52,51 @@ describe('rules and modes', () => {
       },
       {
         provider: { plan: { currency: 'EUR', perCall: '0.1' }, endpoints: { tides, notes: { request: 'GET /notes' } } },
+        config: { mode: 'measure' },
+      },
+    ))
+
+  it('measure what reuse would get wrong: a key that lacks a parameter, and a lifetime that is too long, with an example', () =>
+    scene(
+      async (now) => {
+        const { stash, clock, base, received } = now
+        now.answer = (request, response) =>
+          json(() => (request.url?.startsWith('/keyless') ? request.url : Math.floor(received.length / 2)))(request, response)
+        const ask = async (path: string) => (await stash.fetch(`${base}${path}`)).text()
+        for (const day of [1, 1, 2, 1]) await ask(`/keyless?day=${day}&api_key=SESAME-0pen`)
+        for (let i = 0; i < 4; i++) {
+          await clock.sleep(10_000)
+          await ask('/long')
+        }
+        const report = await stash.report()
+        const endpoints = report.providers[0]?.endpoints ?? []
+        expect(
+          endpoints.map(({ endpoint, without }) => [
+            endpoint,
+            without.asked,
+            'wouldHit' in without && [without.wouldHit, without.wouldBeOutdated],
+          ]),
+        ).to.eql([
+          ['keyless', 4, [3, 1]],
+          ['long', 4, [3, 3]],
+        ])
+        expect(endpoints.map(({ couldSave }) => couldSave?.money[0]?.amount)).to.eql(['0.3', '0.3'])
+        expect(JSON.stringify(report)).to.not.include('SESAME')
+        const [keyless, long] = endpoints.map((one) => one.outdatedExample)
+        expect([keyless?.first.request, keyless?.second.request].map((url) => url?.replace(/.*[?&]day=(\d).*/, '$1'))).to.eql(['1', '2'])
+        expect((long?.second.at.getTime() ?? 0) - (long?.first.at.getTime() ?? 0)).to.equal(10_000)
+        const text = renderText(report).replace(/\s+/g, ' ')
+        expect(text).to.include('ebbline.keyless: reuse would have given 1 outdated answer of 3: its key may lack something')
+        expect(text).to.include('ebbline.long: reuse would have given 3 outdated answers of 3: its lifetime may be too long')
+      },
+      {
+        provider: {
+          plan: { currency: 'EUR', perCall: '0.1' },
+          endpoints: {
+            keyless: { request: 'GET /keyless', freshFor: '1 min', keyedBy: { query: [] } },
+            long: { request: 'GET /long', freshFor: '1 hour' },
+          },
+        },
         config: { mode: 'measure' },
       },
     ))

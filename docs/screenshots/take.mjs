@@ -9,14 +9,14 @@ const root = fileURLToPath(new URL('../../', import.meta.url))
 const names = process.argv.slice(2)
 const isWanted = (name) => names.length === 0 || names.includes(name)
 
-terminal('demo', 'node dist/bin/stashen.js demo')
+terminal('demo', 'FORCE_COLOR=1 node dist/bin/stashen.js demo | head -40')
 terminal('report', 'npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo')
 terminal(
   'explain',
   'npx stashen explain https://tides.ebbline.example/v2/stations/st-017/tides?day=2026-06-30 --config dist/examples/harbour/stashen.config.js --store stashen-demo.db --at 2026-06-30T23:30+02:00 --zone Europe/Oslo; echo; npx stashen check --config dist/examples/harbour/stashen.config.js',
 )
 terminal('report-by-hour', 'npx stashen report --store stashen-demo.db --by hour --since 2026-06-30T05:00+02:00 --until 2026-06-30T19:00+02:00 --zone Europe/Oslo')
-terminal('report-by-key', 'npx stashen report --store stashen-demo.db --by key --journal stashen-demo.db.calls.jsonl --zone Europe/Oslo | tail -24')
+terminal('report-by-key', 'npx stashen report --store stashen-demo.db --by key --journal stashen-demo.db.calls.jsonl --zone Europe/Oslo | tail -27')
 terminal(
   'report-compare',
   'npx stashen report --store stashen-demo.db --compare 2026-06-30T05:00..2026-06-30T09:00 2026-06-30T13:00..2026-06-30T17:00 --zone Europe/Oslo',

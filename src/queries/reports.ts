@@ -4,12 +4,13 @@ import { type BillingFacts, bucketMs, type TallyRow } from '../core/ledger/ledge
 import { forecastFromMs } from '../core/ledger/quota-use.js'
 import { reportOf, rowsSince } from '../core/ledger/report.js'
 import type { ReportInput } from '../core/ledger/report-input.js'
-import type { Report } from '../core/ledger/report-model.js'
+import type { Comparison, Report } from '../core/ledger/report-model.js'
 import type { Journal } from '../core/ports/journal.js'
 import type { Store } from '../core/ports/store.js'
 import { isTimeZone } from '../core/time/calendar.js'
 import { type Moment, momentForms, momentMs } from '../core/time/moment.js'
 import { statusOfProviders } from '../engine/gate/provider-records.js'
+import { readOutdatedExamples } from '../engine/ledger/outdated-examples.js'
 import { readFacts, readRows } from '../engine/ledger/read-rows.js'
 import { type ReportOptions, reportBys } from '../stash.js'
 import { readKeys } from './keys.js'
@@ -41,9 +42,24 @@ export async function readReport(
   const times = by === 'hour' || by === 'day' ? { by, zone } : undefined
   const counted = reportOf({ rows, facts, since: from, until: end, times, ...(await forecastInput(store, facts, { end, now }, unwritten)) })
   const isAll = unreadable + unreadableFacts === 0
-  const report = isAll ? counted : { ...counted, unreadable: { rows: unreadable, facts: unreadableFacts } }
+  const withExamples = await withOutdatedExamples(counted, store, now)
+  const report = isAll ? withExamples : { ...withExamples, unreadable: { rows: unreadable, facts: unreadableFacts } }
   if (by === 'provider') return { ...report, providers: report.providers.map((provider) => ({ ...provider, endpoints: [] })) }
   return by === 'key' && journal ? { ...report, byKey: await readKeys(journal, from, to) } : report
+}
+
+/** With an example for each endpoint of which reuse would have given outdated answers. */
+async function withOutdatedExamples(report: Report, store: Store, now: number): Promise<Report> {
+  const isOutdated = ({ without }: Comparison) => 'wouldBeOutdated' in without && without.wouldBeOutdated > 0
+  if (!report.providers.some(({ endpoints }) => endpoints.some(isOutdated))) return report
+  const exampleOf = await readOutdatedExamples(store.records, now)
+  const providers = report.providers.map((one) => ({
+    ...one,
+    endpoints: one.endpoints.map((endpoint) =>
+      isOutdated(endpoint) ? { ...endpoint, ...exampleOf(one.provider, endpoint.endpoint) } : endpoint,
+    ),
+  }))
+  return { ...report, providers }
 }
 
 /** What quotas are forecast by, where there are any and the report ends in the midst of their period. */

@@ -10,7 +10,27 @@ export function notesOf(report: Report): string[] {
       return words === undefined || words === null ? [] : [`${provider}.${endpoint}: ${words}`]
     }),
   )
-  return [leftOutOf(report), totals.with && tooSmall(totals.with), ...kept].filter((note) => typeof note === 'string')
+  const outdated = providers.flatMap(({ provider, endpoints }) =>
+    endpoints.flatMap((one) => {
+      const words = outdatedOf(one)
+      return words === undefined ? [] : [`${provider}.${one.endpoint}: ${words}`]
+    }),
+  )
+  const notes = [leftOutOf(report), totals.with && tooSmall(totals.with), ...outdated, ...kept]
+  return notes.filter((note) => typeof note === 'string')
+}
+
+/** That reuse would have given outdated answers, and what that may come from. */
+function outdatedOf({ without, outdatedExample }: EndpointReport): string | undefined {
+  if (!('wouldBeOutdated' in without) || without.wouldBeOutdated === 0) return undefined
+  const { wouldBeOutdated, wouldHit } = without
+  const count = `reuse would have given ${countText(wouldBeOutdated)} outdated ${wouldBeOutdated === 1 ? 'answer' : 'answers'} of ${countText(wouldHit)}`
+  if (!outdatedExample) return count
+  const { first, second } = outdatedExample
+  const seconds = Math.round((second.at.getTime() - first.at.getTime()) / 1000)
+  return first.request === second.request
+    ? `${count}: its lifetime may be too long, e.g. "${first.request}" had changed after ${countText(seconds)} s`
+    : `${count}: its key may lack something, e.g. what distinguishes "${first.request}" from "${second.request}"`
 }
 
 /** That the store had no room for answers that were fresh still. */
@@ -37,7 +57,10 @@ function leftOutOf({ unreadable }: Report): string | undefined {
 }
 
 /** What the figures of an endpoint suggest, in plain words; empty where nothing stands out. */
-export function remarkOf({ with: reused, saved, couldSave, without }: EndpointReport): string {
+export function remarkOf(endpoint: EndpointReport): string {
+  const { with: reused, saved, couldSave, without } = endpoint
+  const outdated = outdatedOf(endpoint)
+  if (outdated !== undefined) return outdated
   if (!reused)
     return couldSave && couldSave.upstreamCalls > 0
       ? `reuse would have avoided ${shareText(couldSave.upstreamCalls, without.upstream)} of its calls`

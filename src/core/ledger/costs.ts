@@ -51,7 +51,11 @@ export function costsOfKinds<T>({ over, basis }: Known, rows: readonly TallyRow[
           ({ tally: { units, refetchedUnits } }) => unitsLess(units.made, refetchedUnits),
         )
       : withMade,
-    avoided: price(measured, (row, plan) => Math.max(0, billed(row, plan) - row.tally.wouldHit)),
+    avoided: price(
+      measured,
+      (row, plan) => Math.max(0, billed(row, plan) - row.tally.wouldHit),
+      ({ tally: { units, wouldHitUnits } }) => unitsLess(units.made, wouldHitUnits),
+    ),
   }
 }
 

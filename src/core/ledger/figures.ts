@@ -151,6 +151,7 @@ function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readon
     refetched: tally.refetched,
     paidTwice,
     wouldHit: tally.wouldHit,
+    wouldBeOutdated: tally.wouldBeOutdated,
     money,
     latencyMs: percentiles(tally.latency),
     upstreamMs: percentiles(tally.upLatency),

@@ -32,7 +32,17 @@ export function readableRow(row: LedgerRow): TallyRow | undefined {
   }
 }
 
-const knownNames = new Set<string>([...countNames, 'oldestStaleMs', 'notStored', 'refetchedUnits', 'units', 'ms', 'upMs', 'ageMs'])
+const knownNames = new Set<string>([
+  ...countNames,
+  'oldestStaleMs',
+  'notStored',
+  'refetchedUnits',
+  'wouldHitUnits',
+  'units',
+  'ms',
+  'upMs',
+  'ageMs',
+])
 
 /** Whether a value of unknown origin is a valid tally. */
 export function isTally(tally: unknown): tally is TallyData {
@@ -43,7 +53,7 @@ export function isTally(tally: unknown): tally is TallyData {
     if (!knownNames.has(name)) return false
     if (name === 'units') {
       if (!isUnits(units?.made) || !isUnits(units?.asked)) return false
-    } else if (name === 'notStored' || name === 'refetchedUnits') {
+    } else if (name === 'notStored' || name === 'refetchedUnits' || name === 'wouldHitUnits') {
       if (!isUnits(value)) return false
     } else if (name === 'ms' || name === 'upMs' || name === 'ageMs') {
       if (typeof value !== 'string' || !/^[\d,+]*$/.test(value)) return false

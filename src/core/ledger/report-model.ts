@@ -62,6 +62,8 @@ export interface Figures {
   readonly paidTwice: readonly Money[]
   /** While only measuring: calls that reuse would have answered from store. */
   readonly wouldHit: number
+  /** Of these, calls to which the upstream gave another answer than the stored one would have been. */
+  readonly wouldBeOutdated: number
   /** Price of the upstream calls, one amount a currency; empty where no price is known. */
   readonly money: readonly Money[]
   /** How long callers waited. */
@@ -137,6 +139,14 @@ export interface QuotaUse {
 
 export interface EndpointReport extends Comparison {
   readonly endpoint: string
+  /** Where `wouldBeOutdated` is not 0: two measured calls, the later of which reuse would have answered with the outdated answer of the earlier. */
+  readonly outdatedExample?: OutdatedExample
+}
+
+/** Two calls under one key whose answers differed, though the first was fresh still: by its method and URL without credentials, or the operation. */
+export interface OutdatedExample {
+  readonly first: { readonly request: string; readonly at: Date }
+  readonly second: { readonly request: string; readonly at: Date }
 }
 
 export interface ProviderReport extends Comparison {

@@ -50,6 +50,8 @@ export const countNames = [
   'trimmed',
   /** calls while measuring that reuse would have answered from store */
   'wouldHit',
+  /** of these, calls whose answer had changed by then, so that reuse would have given an outdated one */
+  'wouldBeOutdated',
   /** of the upstream calls, those that nobody waited for, and those that repeated a failed one */
   'upBackground',
   'upRepeated',
@@ -84,6 +86,8 @@ export interface TallyData extends Partial<TallyCounts> {
   readonly notStored?: Readonly<Record<string, number>>
   /** Units that the calls cost which were made for evicted answers, by name. */
   readonly refetchedUnits?: Readonly<Record<string, number>>
+  /** Units that the calls cost which reuse would have answered from store. */
+  readonly wouldHitUnits?: Readonly<Record<string, number>>
   readonly units?: { readonly made: Record<string, number>; readonly asked: Record<string, number> }
   /** How long callers waited, how long upstream calls took, and how old answers from store were. */
   readonly ms?: string

@@ -30,6 +30,7 @@ export class Tally implements TallyCounts {
   refetched = 0
   trimmed = 0
   wouldHit = 0
+  wouldBeOutdated = 0
   upBackground = 0
   upRepeated = 0
   moreAnswered = 0
@@ -48,6 +49,8 @@ export class Tally implements TallyCounts {
   readonly units: { made: Record<string, number>; asked: Record<string, number> } = { made: {}, asked: {} }
   /** Units that the calls cost which were made for evicted answers. */
   readonly refetchedUnits: Record<string, number> = {}
+  /** Units that the calls cost which reuse would have answered from store. */
+  readonly wouldHitUnits: Record<string, number> = {}
   /** Answers that were not stored though their endpoint has a freshness, by why (`NotKept`). */
   readonly notStored: Record<string, number> = {}
   /** How old the oldest answer past its freshness was that was given out, milliseconds. */
@@ -86,6 +89,7 @@ export class Tally implements TallyCounts {
     this.oldestStaleMs = Math.max(this.oldestStaleMs, other.oldestStaleMs)
     for (const kind of ['made', 'asked'] as const) this.addUnits(kind, other.units[kind])
     addTo(this.refetchedUnits, other.refetchedUnits)
+    addTo(this.wouldHitUnits, other.wouldHitUnits)
     addTo(this.notStored, other.notStored)
     this.latency.merge(other.latency)
     this.upLatency.merge(other.upLatency)
@@ -96,6 +100,13 @@ export class Tally implements TallyCounts {
   refetch(units: Units | undefined): void {
     this.refetched++
     if (units) addTo(this.refetchedUnits, units)
+  }
+
+  /** Counts a measured call that reuse would have answered from store. */
+  wouldHaveHit(units: Units | undefined, isOutdated: boolean): void {
+    this.wouldHit++
+    if (isOutdated) this.wouldBeOutdated++
+    if (units) addTo(this.wouldHitUnits, units)
   }
 
   addUnits(kind: 'made' | 'asked', units: Units | undefined): void {
@@ -110,6 +121,7 @@ export class Tally implements TallyCounts {
     const kept = {
       ...(hasUnits && { units: this.units }),
       ...(hasAny(this.refetchedUnits) && { refetchedUnits: this.refetchedUnits }),
+      ...(hasAny(this.wouldHitUnits) && { wouldHitUnits: this.wouldHitUnits }),
       ...(hasAny(this.notStored) && { notStored: this.notStored }),
     }
     const [ms, upMs, ageMs] = [this.latency, this.upLatency, this.age].map((histogram) => histogram.toJSON())
@@ -118,9 +130,10 @@ export class Tally implements TallyCounts {
   }
 
   /** From what `toJSON` made. */
-  static from({ units, refetchedUnits, notStored, ms, upMs, ageMs, ...counts }: TallyData): Tally {
+  static from({ units, refetchedUnits, wouldHitUnits, notStored, ms, upMs, ageMs, ...counts }: TallyData): Tally {
     const tally = Object.assign(new Tally(), counts)
     if (refetchedUnits) addTo(tally.refetchedUnits, refetchedUnits)
+    if (wouldHitUnits) addTo(tally.wouldHitUnits, wouldHitUnits)
     if (notStored) addTo(tally.notStored, notStored)
     if (units) for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, units[kind])
     if (ms) tally.latency = new Histogram(latencies, ms)

@@ -1,8 +1,9 @@
 import { timesOf } from '../../core/decide/entry-times.js'
-import type { EvictedBy } from '../../core/decide/events.js'
+import type { EventPlace, EvictedBy } from '../../core/decide/events.js'
 import type { Keeping, NotKept } from '../../core/decide/keep.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { signpostHead } from '../../core/http/variants.js'
+import type { OutdatedExample } from '../../core/ledger/report-model.js'
 import { type Ending, isBilled } from '../../core/money/billed-calls.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
@@ -11,7 +12,7 @@ import type { Call } from '../call/call.js'
 import type { Finished, Kept } from '../call/fetched.js'
 import type { Events } from '../events.js'
 import type { Ended } from './landed.js'
-import { Measurement } from './measurement.js'
+import { type MeasuredCall, Measurement } from './measurement.js'
 import type { Place } from './place.js'
 
 /** Variants of one answer kept at the most (RFC 9111 section 4.1 lets them grow without end). */
@@ -30,6 +31,8 @@ export interface EntryWriterParts {
   readonly warn: (message: string) => void
   /** Counts answers that were dropped while they were fresh. */
   readonly countEvicted: (evicted: Evicted, by: EvictedBy) => void
+  /** Keeps an example of an outdated answer that reuse would have given. */
+  readonly outdated: (place: EventPlace, example: OutdatedExample) => void
 }
 
 /** The call whose answer is stored: the entry that it takes the place of, whether something newer is known, and how it ended. */
@@ -45,16 +48,18 @@ export class EntryWriter {
   readonly #clock: Clock
   readonly #events: Events
   readonly #countEvicted: EntryWriterParts['countEvicted']
+  readonly #outdated: EntryWriterParts['outdated']
   readonly #measurement = new Measurement()
   readonly #freshness: OncePerEpisode
   /** Entries added since those of the endpoint were last counted. */
   readonly #added = new Map<Endpoint, number>()
 
-  constructor({ entries, clock, events, warn, countEvicted }: EntryWriterParts) {
+  constructor({ entries, clock, events, warn, countEvicted, outdated }: EntryWriterParts) {
     this.#entries = entries
     this.#clock = clock
     this.#events = events
     this.#countEvicted = countEvicted
+    this.#outdated = outdated
     this.#freshness = new OncePerEpisode(warn)
   }
 
@@ -63,8 +68,15 @@ export class EntryWriter {
     const { mode, freshForMs } = call.endpoint
     if (mode !== 'measure' || freshForMs === undefined || call.bypass || call.excerpt) return
     const keeping = this.#judge(call.endpoint, key, kept)
-    const would = typeof keeping === 'string' ? undefined : { freshUntil: keeping.freshUntil, body: kept.form(keeping).body }
-    this.#measurement.answered(key, askedAt, would, call.counter.at(this.#clock.now()))
+    const would =
+      typeof keeping === 'string' ? undefined : { freshUntil: keeping.freshUntil, body: kept.form(keeping).body, units: kept.units }
+    const { method, url } = call.sent
+    const request = url === undefined ? key : `${method} ${url}`
+    const earlier = this.#measurement.answered(key, { request, askedAt }, would, call.counter.at(this.#clock.now()))
+    if (!earlier) return
+    const side = (one: MeasuredCall) => ({ request: one.request, at: new Date(one.askedAt) })
+    const { provider, name: endpoint } = call.endpoint
+    this.#outdated({ provider, endpoint }, { first: side(earlier), second: side({ request, askedAt }) })
   }
 
   /** Stores a complete answer, if that is allowed, and counts where it is not. */

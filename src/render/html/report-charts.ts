@@ -22,8 +22,8 @@ function outcomes(times: readonly TimeReport[], labels: string[]): Figure {
   const shown = times.map(({ without, with: reused }) => reused ?? without)
   const count = (name: keyof Figures) => shown.map((figures) => (name in figures ? Number((figures as Figures)[name] ?? 0) : 0))
   const bars: [string, number[], string][] = [
-    ['from store', count('fromStore'), palette.fresh],
-    ['older answers', count('stale'), palette.stale],
+    ['saved', shown.map(savedAnswers), palette.fresh],
+    ['older answers in failures', shown.map((figures) => ('stale' in figures ? figures.stale - figures.staleByChoice : 0)), palette.stale],
     ['upstream', shown.map((figures) => upstreamAnswers(figures)), palette.forwarded],
     ['failed', count('errored'), palette.failed],
   ]
@@ -41,7 +41,13 @@ function outcomes(times: readonly TimeReport[], labels: string[]): Figure {
 
 function upstreamAnswers(figures: Figures | Without): number {
   if (!('fromStore' in figures)) return figures.asked
-  return figures.asked - figures.fromStore - figures.stale - figures.errored - figures.abandoned
+  const { asked, stale, staleByChoice, errored, abandoned } = figures
+  return asked - savedAnswers(figures) - (stale - staleByChoice) - errored - abandoned
+}
+
+/** Calls that took no upstream call of their own, as "saved" counts them. */
+function savedAnswers(figures: Figures | Without): number {
+  return 'fromStore' in figures ? figures.fromStore + figures.staleByChoice + figures.collapsed : 0
 }
 
 function upstream(times: readonly TimeReport[], labels: string[]): Figure {

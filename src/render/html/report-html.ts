@@ -67,8 +67,11 @@ function tilesOf({ totals, providers }: Report): Tile[] {
       detail: `${countText(saved.calls)} of ${countText(without.asked)}`,
     },
     { name: 'Money saved', value: money(saved.money), detail: `${money(reused.money)} instead of ${money(without.money)}` },
-    { name: 'Refused by Stashen', value: countText(reused.withheld), detail: 'by limits, budgets, hold-offs; saved nothing' },
-    { name: 'Failed requests', value: countText(reused.errored), detail: `${countText(without.errored)} without` },
+    {
+      name: 'Failed requests',
+      value: countText(reused.errored),
+      detail: `${countText(without.errored)} without; ${countText(reused.withheld)} refused by Stashen, which saved nothing`,
+    },
     {
       name: 'Older answers',
       value: countText(reused.stale),
