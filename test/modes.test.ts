@@ -68,6 +68,8 @@ describe('rules and modes', () => {
           await clock.sleep(10_000)
           await ask('/long')
         }
+        now.answer = json(() => 'too many', 429) // which is no change
+        await ask('/long')
         const report = await stash.report()
         const endpoints = report.providers[0]?.endpoints ?? []
         expect(
@@ -78,16 +80,16 @@ describe('rules and modes', () => {
           ]),
         ).to.eql([
           ['keyless', 4, [3, 1]],
-          ['long', 4, [3, 3]],
+          ['long', 5, [4, 3]],
         ])
-        expect(endpoints.map(({ couldSave }) => couldSave?.money[0]?.amount)).to.eql(['0.3', '0.3'])
+        expect(endpoints.map(({ couldSave }) => couldSave?.money[0]?.amount)).to.eql(['0.3', '0.4'])
         expect(JSON.stringify(report)).to.not.include('SESAME')
         const [keyless, long] = endpoints.map((one) => one.outdatedExample)
         expect([keyless?.first.request, keyless?.second.request].map((url) => url?.replace(/.*[?&]day=(\d).*/, '$1'))).to.eql(['1', '2'])
         expect((long?.second.at.getTime() ?? 0) - (long?.first.at.getTime() ?? 0)).to.equal(10_000)
         const text = renderText(report).replace(/\s+/g, ' ')
         expect(text).to.include('ebbline.keyless: reuse would have given 1 outdated answer of 3: its key may lack something')
-        expect(text).to.include('ebbline.long: reuse would have given 3 outdated answers of 3: its lifetime may be too long')
+        expect(text).to.include('ebbline.long: reuse would have given 3 outdated answers of 4: its lifetime may be too long')
       },
       {
         provider: {

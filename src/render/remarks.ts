@@ -21,8 +21,8 @@ export function notesOf(report: Report): string[] {
 }
 
 /** That reuse would have given outdated answers, and what that may come from. */
-function outdatedOf({ without, outdatedExample }: EndpointReport): string | undefined {
-  if (!('wouldBeOutdated' in without) || without.wouldBeOutdated === 0) return undefined
+function outdatedOf({ without, with: reused, outdatedExample }: EndpointReport): string | undefined {
+  if (reused || !('wouldBeOutdated' in without) || without.wouldBeOutdated === 0) return undefined
   const { wouldBeOutdated, wouldHit } = without
   const count = `reuse would have given ${countText(wouldBeOutdated)} outdated ${wouldBeOutdated === 1 ? 'answer' : 'answers'} of ${countText(wouldHit)}`
   if (!outdatedExample) return count

@@ -2,11 +2,12 @@ import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
-import { ageText, countText, latencyText, momentText, moneyWriter, periodDays, shareText } from './format.js'
+import { ageText, countText, momentText, moneyWriter, periodDays, shareText } from './format.js'
 import { keysText } from './keys-text.js'
 import { type TableRow, textTable } from './plain-table.js'
 import { printable } from './printable.js'
 import { lossOf, notesOf } from './remarks.js'
+import { narrowColumns, wideColumns } from './report-columns.js'
 import type { Colors, TextOptions } from './text-options.js'
 import { timesText } from './times-text.js'
 
@@ -135,46 +136,6 @@ const nameLength = 14
 
 function shortened(name: string, length: number): string {
   return name.length > length ? `${name.slice(0, length - 1)}\u2026` : name
-}
-
-interface Columns {
-  readonly head: readonly string[]
-  readonly legend: string
-  cells(figures: Figures | Without, money: MoneyWriter): string[]
-}
-
-const narrowColumns: Columns = {
-  head: ['asked', 'upstream', 'store', 'errors', 'money', 'median'],
-  legend: 'upstream: calls that left; store: share answered from it; errors: failed calls',
-  cells(figures, money) {
-    const { asked, upstream, errored, latencyMs } = figures
-    return [
-      countText(asked),
-      countText(upstream),
-      'fromStore' in figures && figures.fromStore > 0 ? shareText(figures.fromStore, asked) : '-',
-      countText(errored),
-      money(figures.money),
-      latencyMs ? latencyText(latencyMs.median) : '?',
-    ]
-  },
-}
-
-const wideColumns: Columns = {
-  head: ['asked', 'upstream', 'refused', 'failed', 'from store', 'share', 'stale', 'shared', 'errors', 'money', 'median', 'p95'],
-  legend:
-    'upstream: calls that left; refused, failed: of these, by the provider; from store: fresh answers, and their share; stale: older ones; shared: by the call of another; errors: callers given one',
-  cells(figures, money) {
-    const stored = 'fromStore' in figures ? figures : { fromStore: 0, stale: 0, collapsed: 0 }
-    const { asked, upstream, refused, failed, errored, latencyMs } = figures
-    return [
-      ...[asked, upstream, refused, failed, stored.fromStore].map(countText),
-      shareText(stored.fromStore, asked),
-      ...[stored.stale, stored.collapsed, errored].map(countText),
-      money(figures.money),
-      latencyMs ? latencyText(latencyMs.median) : '?',
-      latencyMs ? latencyText(latencyMs.p95) : '?',
-    ]
-  },
 }
 
 function comparisonRows(

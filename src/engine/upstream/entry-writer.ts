@@ -64,7 +64,7 @@ export class EntryWriter {
   }
 
   /** While only measuring: what storing the answer would have saved. */
-  measured(call: Call<unknown>, key: string, askedAt: number, kept: Kept): void {
+  measured(call: Call<unknown>, key: string, { askedAt, isAnswered }: { askedAt: number; isAnswered: boolean }, kept: Kept): void {
     const { mode, freshForMs } = call.endpoint
     if (mode !== 'measure' || freshForMs === undefined || call.bypass || call.excerpt) return
     const keeping = this.#judge(call.endpoint, key, kept)
@@ -72,7 +72,7 @@ export class EntryWriter {
       typeof keeping === 'string' ? undefined : { freshUntil: keeping.freshUntil, body: kept.form(keeping).body, units: kept.units }
     const { method, url } = call.sent
     const request = url === undefined ? key : `${method} ${url}`
-    const earlier = this.#measurement.answered(key, { request, askedAt }, would, call.counter.at(this.#clock.now()))
+    const earlier = this.#measurement.answered(key, { request, askedAt, isAnswered }, would, call.counter.at(this.#clock.now()))
     if (!earlier) return
     const side = (one: MeasuredCall) => ({ request: one.request, at: new Date(one.askedAt) })
     const { provider, name: endpoint } = call.endpoint

@@ -26,19 +26,20 @@ export class Measurement {
   readonly #seen = new Map<string, Seen>()
 
   /**
-   * Notes an answered upstream call; `would` is the entry that reuse would have stored, if any. Returns the earlier call whose answer reuse
+   * Notes an upstream call that was answered: `isAnswered`, if it was not refused and did not fail, which says nothing of what had changed;
+   * `would` is the entry that reuse would have stored, if any. Returns the earlier call whose answer reuse
    * would have given in place of this one, where that was another.
    */
   answered(
     key: string,
-    call: MeasuredCall,
+    { isAnswered, ...call }: MeasuredCall & { readonly isAnswered: boolean },
     would: (Pick<Entry, 'freshUntil' | 'body'> & { readonly units?: Units | undefined }) | undefined,
     tally: Tally,
   ): MeasuredCall | undefined {
     const seen = this.#seen.get(key)
     const digest = would && digestOf(would.body)
     if (seen && call.askedAt < seen.freshUntil) {
-      const isOutdated = digest !== seen.digest
+      const isOutdated = isAnswered && digest !== seen.digest
       tally.wouldHaveHit(would?.units, isOutdated)
       return isOutdated ? seen : undefined
     }

@@ -191,7 +191,8 @@ export class UpstreamAttempt<T> {
     const { call, isReusable, previous, isSuperseded } = this.#job
     const { entryWriter } = this.#parts
     try {
-      if ('kept' in finished) entryWriter.measured(call, place.key, this.#record?.beganAt ?? 0, finished.kept)
+      if ('kept' in finished)
+        entryWriter.measured(call, place.key, { askedAt: this.#record?.beganAt ?? 0, isAnswered: result === 'answered' }, finished.kept)
       const hasStandIn = result !== 'answered' && call.endpoint.mode !== 'measure' && this.#standIn() !== 'give-up'
       if (!isReusable || this.#pauseMs !== undefined || hasStandIn) return notReused(finished)
       return await entryWriter.write(call, finished, place, { previous, isSuperseded, ending: endingOf(result, status) })
