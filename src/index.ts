@@ -43,6 +43,7 @@ export {
 export { type ErrorCode, errorCodes } from './core/errors/catalogue.js'
 export { ConfigError, type ConfigFault, MissingPackageError, StashClosedError, StoreError, UsageError } from './core/errors/setup-errors.js'
 export { isStashenError, StashenError } from './core/errors/stashen-error.js'
+export type { ServerSentEvent } from './core/http/server-sent-events.js'
 export type { LifetimeSource } from './core/http/stored-head.js'
 export { isKnown as areFactsKnown } from './core/ledger/facts-in-force.js'
 export type { JournalLine } from './core/ledger/journal-line.js'

@@ -279,6 +279,52 @@ describe('reports', () => {
     expect(asked).to.have.length(2)
   })
 
+  it('count units in event streams, of the last event that has them, and of values that are not stored', async () => {
+    const events = [
+      '\ufeff: a comment\r\nevent: begin\r\ndata: {"usage":{"tokens":7}}\r\n\r\n',
+      'data: {"delta":\ndata: "high"}\n\n',
+      'data:{"usage":{"tokens":812}}\r\rid: 3\n\ndata: {"usage":null}\n\ndata: [DONE]\n\ndata: {"usage":{"tokens":9999}}',
+    ]
+    const seen: unknown[] = []
+    const units = { tokens: { at: '/usage/tokens' } } as const
+    const plan = { currency: 'EUR', units: { tokens: { price: '1', per: 1000 }, words: { price: '0.5' } } } as const
+    await using stash = await openStash({
+      fetch: async () =>
+        new Response(
+          new ReadableStream({
+            pull(controller) {
+              const next = events[seen.length % events.length]
+              seen.push(next)
+              controller.enqueue(new TextEncoder().encode(next))
+              if (seen.length % events.length === 0) controller.close()
+            },
+          }),
+          { headers: { 'content-type': 'text/event-stream; charset=utf-8' } },
+        ),
+      providers: {
+        pintle: {
+          ...{ baseUrl: 'https://pintle.example', plan },
+          endpoints: {
+            chat: { request: 'POST /chat', units },
+            counted: { request: 'GET /counted', units: { words: (answer) => answer.events().length + answer.text().length / 1e6 } },
+          },
+        },
+      },
+      warn: () => {},
+    })
+    await (await stash.fetch('https://pintle.example/chat', { method: 'POST', body: '{}' })).text()
+    await (await stash.fetch('https://pintle.example/counted')).text()
+    const asking = stash.operation('pintle.ask', async () => ({ usage: { tokens: 1_000 }, client: () => 1 }), { freshFor: '1 day', units })
+    await asking()
+    const [pintle] = (await stash.report()).providers
+    const text = events.join('').replace('\ufeff', '')
+    expect(pintle?.endpoints.map(({ endpoint, with: made }) => [endpoint, made?.money[0]?.amount])).to.eql([
+      ['ask', '1'],
+      ['chat', '0.812'],
+      ['counted', new Big(5).plus(new Big(text.length).div(1e6)).times(0.5).toFixed()],
+    ])
+  })
+
   it('tell minutes apart for two days, hours for 92 and days for ever, and count the same calls whole at any age', async () => {
     const store = lasting()
     const clock = new FastClock(start)

@@ -20,6 +20,8 @@ const answer = (json: unknown, fields: Record<string, string> = {}) => ({
     if (json === undefined) throw new Error('no JSON')
     return json
   },
+  text: () => '',
+  events: () => [],
 })
 
 describe('rules, each by itself', () => {

@@ -1,3 +1,4 @@
+import type { ServerSentEvent } from '../http/server-sent-events.js'
 import { type Duration, durationMs } from '../time/duration.js'
 import { nextPublication, type Timetable } from '../time/timetable.js'
 
@@ -9,6 +10,10 @@ export interface AnswerFacts {
   header(name: string): string | null
   /** The JSON of the body, or the value of an operation. Throws where the body is not JSON. */
   json(): unknown
+  /** The body as text (UTF-8), or the value of an operation that is one; empty where it is none. */
+  text(): string
+  /** The events of a body of type `text/event-stream`; none of any other. */
+  events(): readonly ServerSentEvent[]
 }
 
 export type FreshnessFunction = (answer: AnswerFacts) => Duration

@@ -3,7 +3,8 @@ import type { AnswerFacts } from './freshness.js'
 import { atPointer } from './json-pointer.js'
 
 /**
- * Where the number of units stands that an answer cost: in its JSON (JSON Pointer, RFC 6901), in a header field, or as a function says.
+ * Where the number of units stands that an answer cost: in its JSON (JSON Pointer, RFC 6901; of server-sent events, that of the last that has
+ * it), in a header field, or as a function says.
  * `upTo`: the most that one call can cost, which budgets count on before it leaves; without it, the most that one was seen to cost.
  */
 export type UnitSource =
@@ -37,9 +38,30 @@ function numberFrom(source: UnitSource, answer: AnswerFacts): number {
   try {
     if (typeof source === 'function') return Number(source(answer))
     if (source.header !== undefined) return Number(answer.header(source.header) ?? Number.NaN)
-    const value = atPointer(answer.json(), source.at)
-    return typeof value === 'number' || typeof value === 'string' ? Number(value) : Number.NaN
+    return numberAt(answer, source.at)
   } catch {
     return Number.NaN
   }
+}
+
+function numberAt(answer: AnswerFacts, pointer: string): number {
+  const events = answer.events()
+  if (events.length === 0) return asNumber(atPointer(answer.json(), pointer))
+  for (const { data } of [...events].reverse()) {
+    const number = asNumber(atPointer(jsonOr(data), pointer))
+    if (!Number.isNaN(number)) return number
+  }
+  return Number.NaN
+}
+
+function jsonOr(text: string): unknown {
+  try {
+    return JSON.parse(text)
+  } catch {
+    return undefined // such as the word that ends a stream
+  }
+}
+
+function asNumber(value: unknown): number {
+  return typeof value === 'number' || (typeof value === 'string' && value.trim() !== '') ? Number(value) : Number.NaN
 }

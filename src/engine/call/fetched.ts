@@ -31,7 +31,7 @@ interface Arrived<T> {
 /** `amiss`: it is complete, and says that it failed, or is not JSON though it says so. `abandoned`: nobody waited for its end. */
 export type Finished =
   | { readonly kept: Kept }
-  | { readonly notKept: NotKept }
+  | { readonly notKept: NotKept; readonly units?: Units | undefined }
   | { readonly broken: unknown }
   | { readonly amiss: Error }
   | { readonly abandoned: unknown }

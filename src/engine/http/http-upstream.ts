@@ -16,6 +16,7 @@ import { isInKey } from '../../core/rules/request-key.js'
 import { unitsOf } from '../../core/rules/units.js'
 import type { Fetched, Finished, Kept } from '../call/fetched.js'
 import { IdleTimer } from '../upstream/idle-timer.js'
+import { factsOf, headOnly } from './answer-facts.js'
 import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js'
 import { SharedBody } from './shared-body.js'
 
@@ -205,10 +206,6 @@ function lengthOf(response: Response, fields: Fields): number | undefined {
   return coded || response.type === 'cors' || length === undefined || !/^\d+$/.test(length) ? undefined : Number(length)
 }
 
-function factsOf(http: HttpExchange, body: Uint8Array): AnswerFacts {
-  return { ...headOnly(http), json: () => JSON.parse(new TextDecoder().decode(body)) }
-}
-
 function keptForm(
   { endpoint, redaction }: Pick<UpstreamRequest, 'endpoint' | 'redaction'>,
   { status, statusText, fields, url, body }: CompleteAnswer,
@@ -232,10 +229,6 @@ function keptForm(
 /** Whether only the complete answer shows if it is kept. */
 function takesCompleteAnswer({ freshness, exceptAnswer }: RequestEndpoint): boolean {
   return freshness?.kind === 'said' || exceptAnswer !== undefined
-}
-
-function headOnly({ status, fields }: { readonly status: number; readonly fields: Fields }): AnswerFacts {
-  return { status, header: (name) => new Headers(fields as [string, string][]).get(name), json: () => undefined }
 }
 
 /** What of a response a `Response` of ours has to be given; one to a request in mode `no-cors` may not be read, only passed on. */

@@ -129,23 +129,33 @@ export function operationForm(fallback: { readonly value: unknown } | undefined,
 function finishedValue(endpoint: Endpoint, value: unknown, storable: Storable | undefined, now: number): Finished {
   const { provider, name, maxBodyBytes } = endpoint
   if (failsBy(endpoint, value)) return { amiss: new Error(`the value of ${provider}.${name} says that it failed`) }
-  if (!storable) return { notKept: 'inexact' }
+  const facts = factsOf(() => (storable ? storable.value.read() : value))
+  const units = unitsOf(endpoint.units, facts)
+  if (!storable) return { notKept: 'inexact', units }
   const { head, body } = storable
-  if (body.byteLength > maxBodyBytes) return { notKept: 'too-large' }
-  const facts: AnswerFacts = { status: undefined, header: () => null, json: () => storable.value.read() }
+  if (body.byteLength > maxBodyBytes) return { notKept: 'too-large', units }
   return {
     kept: {
-      units: unitsOf(endpoint.units, facts),
+      units,
       judge: (key) => keepValue(endpoint, key, facts, now),
       form: () => ({ head, body, memo: storable.value }),
     },
   }
 }
 
+/** A value, as functions of the configuration see it. */
+function factsOf(read: () => unknown): AnswerFacts {
+  const text = () => {
+    const value = read()
+    return typeof value === 'string' ? value : ''
+  }
+  return { status: undefined, header: () => null, json: read, text, events: () => [] }
+}
+
 /** A function of the configuration that fails says nothing: the value counts as it is. */
 function failsBy({ failure, mode }: Endpoint, value: unknown): boolean {
   if (mode === 'measure') return false
-  return attempted(() => failure.test?.({ status: undefined, header: () => null, json: () => value })) ?? false
+  return attempted(() => failure.test?.(factsOf(() => value))) ?? false
 }
 
 /** Undefined where the work fails: a value nested too deep, a getter that throws. */

@@ -136,7 +136,7 @@ export class UpstreamAttempt<T> {
       try {
         const finished = await fetched.finish()
         over()
-        units = 'kept' in finished ? finished.kept.units : undefined
+        units = 'kept' in finished ? finished.kept.units : 'notKept' in finished ? finished.units : undefined
         this.#recordEnd(fetched, finished, units)
         ended = await this.#store(fetched, finished, place)
         for (const listener of listeners) listener(ended, units)
