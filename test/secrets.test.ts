@@ -91,7 +91,20 @@ describe('secrets', () => {
       ...{ store: sqliteStore(file('secret.db')), journal: fileJournal(file('calls.jsonl')), fetch, warn: tell('warning') },
       providers: { ebbline: { baseUrl: base, endpoints, plan: { currency: 'EUR', perCall: '0.01' } } },
     })
-    const names = ['call', 'upstream', 'stale', 'limited', 'retry', 'hold-off', 'recovered', 'store-trouble', 'corrupt-entry'] as const
+    const names = [
+      'call',
+      'upstream',
+      'stale',
+      'limited',
+      'retry',
+      'hold-off',
+      'recovered',
+      'store-trouble',
+      'corrupt-entry',
+      'not-stored',
+      'evicted',
+      'budget',
+    ] as const
     for (const name of names) stash.on(name as EventName, tell(`event ${name}`))
     logEvents(stash, { debug: log, info: log, warn: log, error: log } as never, { calls: true })
     traceCalls(stash)
