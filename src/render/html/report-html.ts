@@ -147,17 +147,18 @@ const css = `
 body{margin:0;background:var(--ground);color:var(--ink);font:15px/1.45 system-ui,sans-serif}
 main{max-width:1200px;margin:0 auto;padding:24px}
 h1{margin:0;font-size:26px}.span{margin:4px 0 20px;color:var(--soft)}
-.tiles{display:grid;grid-template-columns:repeat(auto-fit,minmax(180px,1fr));gap:12px;margin-bottom:24px}
+.tiles{display:grid;grid-template-columns:repeat(auto-fit,minmax(150px,1fr));gap:12px;margin-bottom:24px}
 .tile{background:var(--tile);border:1px solid var(--line);border-radius:8px;padding:12px 14px;display:flex;flex-direction:column}
 .tile strong{font-size:20px;white-space:nowrap}.tile span{color:var(--soft);font-size:13px}.tile .name{color:var(--ink)}
 .charts{display:grid;grid-template-columns:repeat(auto-fit,minmax(min(520px,100%),1fr));gap:20px}
 figure{margin:0;min-width:0;break-inside:avoid}figcaption{font-weight:600;margin-bottom:4px}
 figure svg{width:100%;height:auto;display:block}figure svg text{fill:var(--ink)}
 .words{margin:2px 0 0;color:var(--soft);font-size:13px}
-table{border-collapse:collapse;width:100%;margin-top:28px;font-size:14px;font-variant-numeric:tabular-nums}
+div.table{overflow-x:auto;margin-top:28px}
+table{border-collapse:collapse;width:100%;font-size:14px;font-variant-numeric:tabular-nums}
 caption{text-align:left;font-weight:600;padding-bottom:6px}
 th,td{padding:5px 10px;border-bottom:1px solid var(--line);text-align:right;white-space:nowrap}
-th:first-child{text-align:left;padding-left:0}td:last-child{text-align:left;white-space:normal;color:var(--soft)}
+th:first-child{text-align:left;padding-left:0}td:last-child{text-align:left;white-space:normal;min-width:150px;color:var(--soft)}
 thead th{color:var(--soft);font-weight:500}thead th:last-child{text-align:left}tbody th{font-weight:500}
 @media print{:root{--ink:#000;--soft:#444;--line:#bbb;--ground:#fff;--tile:#fff}main{padding:0;max-width:none}tr{break-inside:avoid}}
 `
