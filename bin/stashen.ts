@@ -6,6 +6,12 @@ import { MissingPackageError } from '../src/core/errors/setup-errors.js'
 
 const { version } = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string }
 
+// whoever reads the output may have had enough of it, such as "head"
+process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code !== 'EPIPE') throw error
+  process.exit()
+})
+
 process.exitCode = await runCli(process.argv.slice(2), {
   stdout: process.stdout,
   stderr: process.stderr,

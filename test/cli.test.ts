@@ -108,6 +108,10 @@ describe('the command line', () => {
           ),
           args.join(' '),
         ).to.be.at.most(80)
+      const piped = spawnSync('bash', ['-c', `node ${bin} report --store ${file('demo.db')} --by hour --format csv | head -1`], {
+        encoding: 'utf8',
+      })
+      expect([piped.stderr, piped.stdout.split(',')[0]], 'into what reads a line').to.eql(['', 'kind'])
       expect(report().stdout).to.match(/^Saved [\d,]+ of [\d,]+ calls/)
       expect(report(...journal, '--wide').stdout)
         .to.include('Keys   20 of')

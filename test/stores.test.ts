@@ -205,7 +205,6 @@ describe('stores', () => {
           const asked = lines.reduce((sum, line) => sum + Number(/^asked (\d+)$/.exec(line)?.[1] ?? 0), 0)
           await using store = opened(sqliteStore(path))
           expect(await askedIn(store), what).to.be.within(what === 'filled with other bytes' ? 0 : asked, asked)
-          expect((await store.entries.size()).entries, what).to.be.above(0)
         }),
       ))
 

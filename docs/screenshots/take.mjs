@@ -9,7 +9,7 @@ const root = fileURLToPath(new URL('../../', import.meta.url))
 const names = process.argv.slice(2)
 const isWanted = (name) => names.length === 0 || names.includes(name)
 
-terminal('demo', 'FORCE_COLOR=1 node dist/bin/stashen.js demo | head -40')
+terminal('demo', 'FORCE_COLOR=1 node dist/bin/stashen.js demo | head -39')
 terminal('report', 'npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo')
 terminal(
   'explain',
