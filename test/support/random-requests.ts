@@ -80,7 +80,7 @@ export class RandomRequests {
       return { type, text, sense: text }
     }
     const { text, sense } = this.#json(chance.whole(0, 3))
-    return { type, text, sense: type === 'text/plain' || type.includes('latin1') ? text : sense }
+    return { type, text, sense }
   }
 
   /** JSON, spaced at random, and what it says: members in the order of names, numbers as they are written. */
