@@ -6,7 +6,7 @@ import { type EndpointOptions, type Mode, memoryStore, openStash, type ProviderO
 import { FastClock } from 'stashen/harbour'
 import { fileJournal } from 'stashen/journal'
 import { prometheusText } from 'stashen/observers'
-import { renderText } from 'stashen/render'
+import { renderCsv, renderText } from 'stashen/render'
 import { remarkOf } from '../src/render/remarks.js'
 import { temporaryFolder } from './support/files.js'
 import { type Answer, breakOff, json, type Scene, scene, tides } from './support/upstream.js'
@@ -323,6 +323,37 @@ describe('reports', () => {
       ['chat', '0.812'],
       ['counted', new Big(5).plus(new Big(text.length).div(1e6)).times(0.5).toFixed()],
     ])
+  })
+
+  it('count providers, endpoints and units of any name, and render nothing but reports', async () => {
+    const units = { constructor: { price: '0.1' }, toString: { price: '0.2' } }
+    await using stash = await openStash({
+      fetch: async () => Response.json({ n: 3, m: 2, text: 'x'.repeat(2_000) }),
+      store: memoryStore({ maxBytes: 20_000 }),
+      providers: {
+        constructor: {
+          baseUrl: 'https://a.example',
+          plan: { currency: 'EUR', perCall: '0.05', units },
+          budgets: [{ money: '12.9' }],
+          endpoints: {
+            valueOf: { request: 'GET /t/{i}', freshFor: '1 hour', units: { constructor: { at: '/n' }, toString: { at: '/m' } } },
+          },
+        },
+      },
+      warn: () => {},
+    })
+    for (let call = 0; call < 16; call++) await (await stash.fetch(`https://a.example/t/${call % 8}`)).text()
+    const report = await stash.report()
+    const [made] = report.providers.map(({ endpoints }) => endpoints[0]?.with)
+    expect(made).to.deep.include({ asked: 16, refetched: 8, money: [{ currency: 'EUR', amount: '12' }] })
+    expect(made?.paidTwice).to.eql([{ currency: 'EUR', amount: '6' }])
+    const refused = [0, 1].map((call) => stash.fetch(`https://a.example/t/new-${call}`).catch((error: { code?: string }) => error.code))
+    expect((await Promise.all(refused))[1], 'a budget counts them too').to.equal('BUDGET_SPENT')
+    for (const no of [undefined, {}, JSON.parse(JSON.stringify(report))])
+      for (const render of [renderText, renderCsv])
+        expect(() => render(no))
+          .to.throw()
+          .with.property('code', 'USAGE')
   })
 
   it('tell minutes apart for two days, hours for 92 and days for ever, and count the same calls whole at any age', async () => {

@@ -48,7 +48,10 @@ export function checkOperation(id: unknown, fn: unknown, options: RuleOptions, t
     if (hint) faults.push({ path, message: `no provider "${provider}" is configured${hint}` })
   }
   faults.push(...httpOnlyFaults(options, path))
-  throwIfAny([...faults, ...ruleFaults(options, providers[provider] ?? {}, setsOf(config), path)], ofOperation)
+  throwIfAny(
+    [...faults, ...ruleFaults(options, (Object.hasOwn(providers, provider) && providers[provider]) || {}, setsOf(config), path)],
+    ofOperation,
+  )
 }
 
 const ofOperation = { what: 'an operation', undone: 'wrapped' }

@@ -22,7 +22,7 @@ export interface TextRenderOptions extends RenderOptions {
 }
 
 /**
- * A report as text for a terminal or a log, in lines of up to 80 characters. Throws code `USAGE` for an unknown zone, as do the others.
+ * A report as text for a terminal or a log, in lines of up to 80 characters. Throws code `USAGE` for an unknown zone, and for what is no report, as do the others.
  *
  * ```ts
  * import { renderText } from 'stashen/render'
@@ -30,22 +30,28 @@ export interface TextRenderOptions extends RenderOptions {
  * ```
  */
 export function renderText(report: Report, { zone, wide = false, colors = false }: TextRenderOptions = {}): string {
-  return reportText(report, { colors: pc.createColors(colors), zone: known(zone), wide })
+  return reportText(checked(report), { colors: pc.createColors(colors), zone: known(zone), wide })
 }
 
 /** A report as Markdown: tables of endpoints, providers and whatever else is in it. */
 export function renderMarkdown(report: Report, { zone }: RenderOptions = {}): string {
-  return reportMarkdown(report, known(zone))
+  return reportMarkdown(checked(report), known(zone))
 }
 
 /** A report as CSV (RFC 4180): a line for each endpoint and fee, or hour or day, whose columns add up; moments in ISO 8601. */
 export function renderCsv(report: Report): string {
-  return reportCsv(report)
+  return reportCsv(checked(report))
 }
 
 /** A report as one HTML page with charts. Rejects with `MissingPackageError` where the package `echarts` is not installed. */
 export async function renderHtml(report: Report, { zone }: RenderOptions = {}): Promise<string> {
-  return reportHtml(report, { zone: known(zone), draw: await drawing() })
+  return reportHtml(checked(report), { zone: known(zone), draw: await drawing() })
+}
+
+function checked(report: Report): Report {
+  const isReport = Array.isArray(report?.providers) && (report.since === null || report.since instanceof Date)
+  if (!isReport) throw new UsageError('this is no report: give what "stash.report()" returned, before it became JSON')
+  return report
 }
 
 function known(zone = 'UTC'): string {

@@ -177,7 +177,7 @@ export function resolveRule(own: RuleOptions, { defaults: common = {} }: Provide
 
 function withSets({ set = [], ...own }: RuleOptions, sets: Common['sets']): ReuseOptions {
   const named = typeof set === 'string' ? [set] : set
-  return [...named.map((name) => sets[name] ?? {}), own].reduce(overlaid, {})
+  return [...named.map((name) => (Object.hasOwn(sets, name) && sets[name]) || {}), own].reduce(overlaid, {})
 }
 
 /** What `over` says, and what `under` says besides; one way of saying how long an answer is fresh takes the place of another. */

@@ -1,6 +1,6 @@
 import { billedCalls } from '../money/billed-calls.js'
 import type { Money } from '../money/money.js'
-import type { Units } from '../money/units.js'
+import { numberOf, type Units } from '../money/units.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { type Basis, type Costs, sumOf } from './figures.js'
 import type { TallyRow } from './ledger-row.js'
@@ -68,7 +68,7 @@ function unitsWithout({ tally }: TallyRow, refused: number): Units {
 }
 
 function unitsLess(units: Units, less: Units): Units {
-  return Object.fromEntries(Object.entries(units).map(([name, number]) => [name, Math.max(0, number - (less[name] ?? 0))]))
+  return Object.fromEntries(Object.entries(units).map(([name, number]) => [name, Math.max(0, number - numberOf(less, name))]))
 }
 
 export function allOf({ byEndpoint, fees }: ProviderPrices): Money[] {

@@ -1,4 +1,4 @@
-import type { Units } from '../money/units.js'
+import { numberOf, type Units } from '../money/units.js'
 import { ages, Histogram, latencies } from './histogram.js'
 import { countNames, type TallyCounts, type TallyData } from './tally-data.js'
 
@@ -149,7 +149,7 @@ function hasAny(sums: Readonly<Record<string, number>>): boolean {
 }
 
 function addTo(sums: Record<string, number>, more: Readonly<Record<string, number>>): void {
-  for (const name in more) sums[name] = (sums[name] ?? 0) + (more[name] as number)
+  for (const name in more) sums[name] = numberOf(sums, name) + (more[name] as number)
 }
 
 /** Counts how an upstream call ended: `isMore`, if no caller asked for it: it refreshes, or repeats a failed one. */

@@ -2,7 +2,7 @@ import Big from 'big.js'
 import { type Ending, isBilled } from '../money/billed-calls.js'
 import { chargeOfUnits } from '../money/period-charge.js'
 import { billingPeriod, termsAt } from '../money/plan.js'
-import type { Units } from '../money/units.js'
+import { numberOf, type Units } from '../money/units.js'
 import { periodAround } from '../time/calendar.js'
 import type { Budget, BudgetLevel, CallPrice } from './budget.js'
 import { budgetLevels } from './budget.js'
@@ -61,7 +61,7 @@ export function withReturned(
   const billed = counts || isBilled(price.unbilled, ending)
   const bought = counts ? '0' : new Big((billed && price.perCall) || 0).plus(chargeOfUnits(termsAt(budget.plan, at), units)).toFixed()
   const mostUnits = Object.fromEntries(
-    Object.entries({ ...state.mostUnits, ...units }).map(([name, number]) => [name, Math.max(number, state.mostUnits[name] ?? 0)]),
+    Object.entries({ ...state.mostUnits, ...units }).map(([name, number]) => [name, Math.max(number, numberOf(state.mostUnits, name))]),
   )
   return levelled(budget, withBought({ ...state, flying, mostUnits: counts ? {} : mostUnits }, at, billed ? weight : 0, bought))
 }
