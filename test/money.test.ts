@@ -61,6 +61,15 @@ describe('plans', () => {
     )
   })
 
+  it('bill what nobody asked for to the stash alone: without it there is nothing, and nothing was measured', () => {
+    const facts: BillingFacts[] = [{ provider: 'ebbline', endpoint: null, since: 0, plan: { currency: 'EUR', perCall: '0.1' } }]
+    const rows = rowsOf([{ at: begin, endpoint: 'tides', how: 'answered' }])
+    for (const { tally } of rows) Object.assign(tally, { forwarded: 0, upBackground: 1, moreAnswered: 1 })
+    const { without, with: made, saved } = reportOf({ rows, facts, since: 0, until: begin + day }).totals
+    expect([without.basis, without.upstream, made?.upstream]).to.eql(['estimated', 0, 1])
+    expect(saved).to.deep.include({ calls: 0, upstreamCalls: -1, money: [{ currency: 'EUR', amount: '-0.1' }] })
+  })
+
   it('are split over endpoints, over parts of the time and over processes so that the parts add up exactly (property)', () => {
     fc.assert(
       fc.property(

@@ -56,8 +56,9 @@ export function together(all: readonly Counted[]): Counted {
 
 /** The basis of a report on some endpoints: measured where each was asked as often while measuring as while reusing, or only measured. */
 export function basisOf(endpoints: readonly Counted[]): Basis {
-  const isReused = endpoints.some(({ reuse }) => reuse.isUsed)
-  return !isReused || endpoints.every(({ measure, reuse }) => measure.asked === reuse.asked) ? 'measured' : 'estimated'
+  if (!endpoints.some(({ reuse }) => reuse.isUsed)) return 'measured'
+  const isMeasured = endpoints.some(({ measure }) => measure.asked > 0)
+  return isMeasured && endpoints.every(({ measure, reuse }) => measure.asked === reuse.asked) ? 'measured' : 'estimated'
 }
 
 /** The same calls without and with the stash; `timeMs`: how much longer callers would have waited. */
