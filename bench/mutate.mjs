@@ -9,6 +9,7 @@ import { fileURLToPath } from 'node:url'
 import { parseArgs } from 'node:util'
 import { parse } from 'acorn'
 import { full } from 'acorn-walk'
+import { randomOf } from '../dist/test/support/storm.js'
 
 const root = fileURLToPath(new URL('..', import.meta.url))
 
@@ -83,17 +84,6 @@ function mutantsOf(code) {
     if (node.type === 'ExpressionStatement' && /CallExpression|AwaitExpression/.test(node.expression.type)) add(node, ';')
   })
   return found
-}
-
-/** Numbers from 0 to 1, the same for a seed (mulberry32). */
-function randomOf(seed) {
-  let state = seed
-  return () => {
-    state = (state + 0x6d2b79f5) | 0
-    let mixed = Math.imul(state ^ (state >>> 15), 1 | state)
-    mixed = (mixed + Math.imul(mixed ^ (mixed >>> 7), 61 | mixed)) ^ mixed
-    return ((mixed ^ (mixed >>> 14)) >>> 0) / 2 ** 32
-  }
 }
 
 /** A copy of the built package that can be changed. */
