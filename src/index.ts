@@ -75,7 +75,7 @@ export type { LimitKind, LimitOptions, WindowedCalls, WindowKind, WindowUnit } f
 export type { Quota } from './core/limits/quota.js'
 export type { BudgetStatus, HoldOffStatus, LimitStatus, ProviderStatus } from './core/limits/status.js'
 export type { Money } from './core/money/money.js'
-export type { PlanOptions, PlanTerms, PlanTier, Rounding, UnbilledOutcome } from './core/money/plan.js'
+export type { CountedAt, PlanOptions, PlanTerms, PlanTier, Rounding, UnbilledOutcome } from './core/money/plan.js'
 export type { Units } from './core/money/units.js'
 export type { Clock } from './core/ports/clock.js'
 export type { Entry, EntryPage, EntryStore, EntrySummary, Evicted, PutResult, Selection, StoreSize } from './core/ports/entry-store.js'

@@ -146,7 +146,11 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
       assertOpen()
       await ledger.write()
       await journal?.write()
-      return readReport(store, clock.now(), options, { unwritten: ledger.unwritten(), journal: config.journal })
+      return readReport(store, clock.now(), options, {
+        unwritten: ledger.unwritten(),
+        journal: config.journal,
+        inUse: Object.keys(providers),
+      })
     },
     close() {
       closing ??= close()

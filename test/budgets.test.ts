@@ -33,10 +33,11 @@ describe('budgets', () => {
         traffic,
         fc.constantFrom('0.5', '3', '40'),
         fc.constantFrom(minute, 100 * hour),
-        (anyPlan, calls, money, leaseMs) => {
+        fc.constantFrom('ended', 'left'),
+        (anyPlan, calls, money, leaseMs, countedAt) => {
           const { baseFee: _, minimum: __, rounding: ___, changes = [], ...terms } = anyPlan
           const plan: PlanOptions = {
-            ...terms,
+            ...{ ...terms, countedAt },
             changes: changes.map(({ baseFee: _fee, minimum: _least, rounding: _round, ...change }) => change),
           }
           const budget = compileBudget({ money, per: 'year', zone: 'UTC' }, plan)
@@ -56,13 +57,13 @@ describe('budgets', () => {
           let state: ProviderState = nothingKnown
           let now = begin
           const bill: JournalCall[] = []
-          const flying: { permit: PermitFacts; endpoint: string; how: JournalCall['how']; end: number }[] = []
+          const flying: { permit: PermitFacts; endpoint: string; how: JournalCall['how']; began: number; end: number }[] = []
           const land = (until: number) => {
             for (const one of flying.filter(({ end }) => end <= until).sort((a, b) => a.end - b.end)) {
-              const { endpoint, how, end } = one
+              const { endpoint, how, began, end } = one
               flying.splice(flying.indexOf(one), 1)
               state = withEnded(state, callTo(endpoint), one.permit, { how: 'answered', ending: how, at: end, random: 0 })
-              bill.push({ at: end, endpoint, how })
+              bill.push({ at: countedAt === 'left' ? began : end, endpoint, how })
             }
           }
           for (const { after, takes, endpoint, how } of calls) {
@@ -70,13 +71,14 @@ describe('budgets', () => {
             land(now)
             const admission = admit(state, callTo(endpoint), now)
             if (admission.state) state = admission.state
-            if (admission.admitted) flying.push({ permit: admission.permit, endpoint, how, end: now + Math.min(takes, leaseMs - 1) })
+            if (admission.admitted)
+              flying.push({ permit: admission.permit, endpoint, how, began: now, end: now + Math.min(takes, leaseMs - 1) })
           }
           land(Number.POSITIVE_INFINITY)
           const billed = [...invoices(plan, prices, bill).values()].reduce((sum, amount) => sum + amount, 0n)
           expect(billed <= BigInt(Math.round(Number(money) * 1e6)), `${billed} of ${money}`).to.equal(true)
           const spent = Object.values(state.budgets ?? {})[0]?.spent ?? '0'
-          if (![plan, ...(plan.changes ?? [])].some(({ maximum }) => maximum !== undefined))
+          if (countedAt === 'ended' && ![plan, ...(plan.changes ?? [])].some(({ maximum }) => maximum !== undefined))
             expect(BigInt(Math.round(Number(spent) * 1e6))).to.equal(billed)
         },
       ),

@@ -325,6 +325,66 @@ describe('reports', () => {
     ])
   })
 
+  it('charge periods without a call, calls to the one in which they left if the plan says so, and unknown usage at the most it can be', async () => {
+    const [clock, store] = [new FastClock(Date.parse('2026-01-31T23:59:50Z')), lasting()]
+    const period = { days: 3, from: '2026-01-29' }
+    const pintle = (countedAt: 'left' | 'ended'): ProviderOptions => ({
+      plan: { currency: 'EUR', period, baseFee: '19', perCall: '0.5', countedAt, units: { tokens: { price: '1', per: 1000 } } },
+      budgets: [{ money: '100' }],
+    })
+    const idle: ProviderOptions = { plan: { currency: 'EUR', period, minimum: '2' }, quota: { calls: 9, per: 'day' } }
+    const stash = await openStash({ clock, store, providers: { left: pintle('left'), ended: pintle('ended'), idle }, warn: () => {} })
+    const answer = async (takes: number, used?: number) => {
+      await clock.sleep(takes)
+      return used === undefined ? {} : { usage: { tokens: used } }
+    }
+    const units = { tokens: { at: '/usage/tokens', upTo: 3_000 } }
+    const asking = [stash.operation('left.ask', answer, { units }), stash.operation('ended.ask', answer, { units })]
+    const report = async (until?: string) => (await stash.report(until === undefined ? {} : { until })).providers
+    const bills = async (until?: string) =>
+      (await report(until)).map(({ provider, periods }) => [provider, ...periods.map(({ amount }) => amount)])
+    await clock.run(
+      (async () => {
+        await Promise.all(asking.map((ask) => ask(20_000, 500)))
+        expect(await bills()).to.eql([
+          ['ended', '19', '20'],
+          ['idle', '2', '2'],
+          ['left', '20', '19'],
+        ])
+        await clock.sleep(6 * 86_400_000)
+        await Promise.all(asking.map((ask) => ask(1)))
+        expect(await bills('2026-02-04')).to.eql(await bills('2026-02-01T00:05:00Z'))
+        expect(await bills()).to.eql([
+          ['ended', '19', '20', '19', '22.5'],
+          ['idle', '2', '2', '2', '2'],
+          ['left', '20', '19', '19', '22.5'],
+        ])
+        const [ended] = await report()
+        expect(ended?.endpoints[0]?.with).to.deep.include({ unitsUnknown: 1, money: [{ currency: 'EUR', amount: '4.5' }] })
+        expect(ended?.fees).to.eql({ without: [{ currency: 'EUR', amount: '76' }], with: [{ currency: 'EUR', amount: '76' }] })
+        expect(renderText(await stash.report())).to.include('ended.ask: its money is estimated: 1 answer does not say')
+        const { providers } = await stash.status()
+        expect(providers.map(({ provider, budgets }) => [provider, budgets[0]?.spent])).to.deep.include.members([
+          ['ended', '4.5'],
+          ['left', '3.5'],
+        ])
+        const quiet = renderText(await stash.report({ since: '2026-02-02', until: '2026-02-05' }))
+        expect(quiet)
+          .to.include('No calls were counted in this time.')
+          .and.include('idle: billed EUR 2.00 for 2026-02-04 to 2026-02-06 (in part)')
+        await stash.close()
+      })(),
+    )
+    const later = await openStash({ store, clock: new FastClock(Date.parse('2027-01-01T00:00Z')) })
+    const owed = (await later.report()).providers.map(({ provider, periods }) => [provider, periods.length])
+    expect(owed, 'no fees after the last call, of providers that are in use no more').to.eql([
+      ['ended', 4],
+      ['idle', 4],
+      ['left', 4],
+    ])
+    await later.close()
+  })
+
   it('count providers, endpoints and units of any name, and render nothing but reports', async () => {
     const units = { constructor: { price: '0.1' }, toString: { price: '0.2' } }
     await using stash = await openStash({

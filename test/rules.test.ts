@@ -135,11 +135,11 @@ describe('rules, each by itself', () => {
       expect(longestFreshMs(compileFreshness(options), others), JSON.stringify([options, others])).to.equal(ms)
   })
 
-  it('units are numbers above 0, wherever they stand', () => {
+  it('units are numbers from 0 on, wherever they stand', () => {
     // biome-ignore format: many words a line
     const rows: [source: Parameters<typeof unitsOf>[0], json: unknown, units: unknown][] = [
       [undefined, { n: 1 }, undefined], [{ t: { at: '/n' } }, { n: 3 }, { t: 3 }], [{ t: { at: '/n' } }, { n: '3.5' }, { t: 3.5 }],
-      [{ t: { at: '/n' } }, { n: 0 }, undefined], [{ t: { at: '/n' } }, { n: -1 }, undefined],
+      [{ t: { at: '/n' } }, { n: 0 }, { t: 0 }], [{ t: { at: '/n' } }, { n: -1 }, undefined],
       [{ t: { at: '/n' } }, { n: '1e999' }, undefined], [{ t: { at: '/n' } }, { n: [3] }, undefined],
       [{ t: { at: '/n' } }, undefined, undefined], [{ t: { header: 'x-tokens' }, u: { at: '/n' } }, { n: 2 }, { t: 9, u: 2 }],
       [{ t: { header: 'x-none' } }, {}, undefined], [{ t: () => 4 }, {}, { t: 4 }], [{ t: () => Number.NaN }, {}, undefined]

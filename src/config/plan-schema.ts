@@ -1,6 +1,6 @@
 import { z } from 'zod'
 import { defaults } from '../core/defaults.js'
-import { roundings, tierings, unbilledOutcomes } from '../core/money/plan.js'
+import { countings, roundings, tierings, unbilledOutcomes } from '../core/money/plan.js'
 import { calendarPeriods } from '../core/time/calendar.js'
 import { callCount, monthDay, name, noCount, oneOf, option, price, received, required, text, zone } from './schema-parts.js'
 
@@ -78,6 +78,11 @@ export const plan = z.strictObject({
   ),
   zone: option(zone, 'IANA time zone whose calendar periods and changes follow.', defaults.zone),
   notBilled: option(z.array(oneOf(unbilledOutcomes)).readonly(), 'Which calls are left off the bill. Default: all are billed.'),
+  countedAt: option(
+    oneOf(countings),
+    'Whether a call belongs to the billing period in which it left, or in which it ended.',
+    defaults.countedAt,
+  ),
   changes: option(
     z.array(z.strictObject({ from: required(date, 'The day from which they hold.'), ...planTerms })).readonly(),
     'Prices that hold from a date on.',

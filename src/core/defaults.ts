@@ -24,6 +24,7 @@ export const defaults = {
   planPeriod: 'month',
   tiering: 'graduated',
   anchorDay: 1,
+  countedAt: 'ended',
   weight: 1,
   unitsPer: 1,
   storeTimeout: '500 ms',

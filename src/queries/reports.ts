@@ -15,12 +15,20 @@ import { readFacts, readRows } from '../engine/ledger/read-rows.js'
 import { type ReportOptions, reportBys } from '../stash.js'
 import { readKeys } from './keys.js'
 
+/** What is known besides what a store holds. */
+export interface KnownBesides {
+  readonly unwritten?: readonly TallyRow[]
+  readonly journal?: Pick<Journal, 'read'> | undefined
+  /** Providers whose plans are in use now, so that their fees fall due though nothing is called. */
+  readonly inUse?: readonly string[]
+}
+
 /** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
 export async function readReport(
   store: Store,
   now: number,
   options: ReportOptions = {},
-  { unwritten = [], journal }: { readonly unwritten?: readonly TallyRow[]; readonly journal?: Pick<Journal, 'read'> | undefined } = {},
+  { unwritten = [], journal, inUse = [] }: KnownBesides = {},
 ): Promise<Report> {
   const { since, until, zone = 'UTC', by, ...unknown } = options
   for (const name of Object.keys(unknown)) throw new UsageError(`a report has no option "${name}": it has since, until, zone and by`)
@@ -40,7 +48,16 @@ export async function readReport(
   )
   const end = Math.min(to, now)
   const times = by === 'hour' || by === 'day' ? { by, zone } : undefined
-  const counted = reportOf({ rows, facts, since: from, until: end, times, ...(await forecastInput(store, facts, { end, now }, unwritten)) })
+  const isInUse = (provider: string) => until !== undefined || inUse.includes(provider)
+  const counted = reportOf({
+    rows,
+    facts,
+    since: from,
+    until: end,
+    times,
+    isInUse,
+    ...(await forecastInput(store, facts, { end, now }, unwritten)),
+  })
   const isAll = unreadable + unreadableFacts === 0
   const withExamples = await withOutdatedExamples(counted, store, now)
   const report = isAll ? withExamples : { ...withExamples, unreadable: { rows: unreadable, facts: unreadableFacts } }

@@ -1,3 +1,5 @@
+import type { PricedPeriod } from '../core/ledger/provider-prices.js'
+import type { Report } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 
 /** Formats for people, in English; machines read the report model itself. */
@@ -8,32 +10,49 @@ export function countText(count: number | null): string {
 }
 
 /**
- * Returns what writes sums of money: every amount with its currency, `-` where no price is known. A currency has its usual decimals
- * (ISO 4217), and more where cutting them off would change one of `all` amounts, so that they stand under each other.
+ * Writes sums of money: every amount with its currency, `-` where no price is known. A currency has its own decimals (ISO 4217), and an
+ * amount more only where it has more.
  */
-export function moneyWriter(all: readonly Money[]): (moneys: readonly Money[]) => string {
-  const formats = new Map<string, Intl.NumberFormat>()
-  for (const currency of new Set(all.map((money) => money.currency))) {
-    const usual = new Intl.NumberFormat('en', { style: 'currency', currency }).resolvedOptions().maximumFractionDigits ?? 2
-    const needed = all.filter((money) => money.currency === currency).map(({ amount }) => amount.split('.')[1]?.length ?? 0)
-    const minimumFractionDigits = Math.max(usual, ...needed)
-    formats.set(currency, new Intl.NumberFormat('en', { style: 'currency', currency, currencyDisplay: 'code', minimumFractionDigits }))
+export function moneyText(moneys: readonly Money[]): string {
+  return moneys.length === 0 ? '-' : moneys.map(amountText).join(' + ')
+}
+
+function amountText({ currency, amount }: Money): string {
+  const format = formats.get(currency) ?? new Intl.NumberFormat('en', { style: 'currency', currency, currencyDisplay: 'code' })
+  formats.set(currency, format)
+  const own = format.resolvedOptions().minimumFractionDigits ?? 2
+  const needed = amount.split('.')[1]?.length ?? 0
+  const exact = needed <= own ? format : new Intl.NumberFormat('en', { style: 'currency', currency, currencyDisplay: 'code', minimumFractionDigits: needed })
+  return exact.format(amount as Intl.StringNumericLiteral).replace(/\u00a0/g, ' ')
+}
+
+const formats = new Map<string, Intl.NumberFormat>()
+
+/** Returns what writes money in the cells of a column: filled up to the right, so that the decimal points of `all` stand under each other. */
+export function moneyCells(all: readonly Money[]): (moneys: readonly Money[]) => string {
+  const decimals = (text: string) => (text.includes('.') ? text.length - text.lastIndexOf('.') : 0)
+  const most = Math.max(0, ...all.map((money) => decimals(amountText(money))))
+  return (moneys) => {
+    const text = moneyText(moneys)
+    return moneys.length === 0 ? text : text + ' '.repeat(most - decimals(text))
   }
-  const text = ({ currency, amount }: Money) =>
-    formats.get(currency)?.format(amount as Intl.StringNumericLiteral) ?? `${currency} ${amount}`
-  return (moneys) =>
-    moneys.length === 0
-      ? '-'
-      : moneys
-          .map(text)
-          .join(' + ')
-          .replace(/\u00a0/g, ' ')
 }
 
 /** A billing period, from its first day to its last, in the days of its plan. */
 export function periodDays({ from, until, zone }: { readonly from: Date; readonly until: Date; readonly zone: string }): string {
   const day = (at: Date) => momentText(at, zone).slice(0, 10)
   return `${day(from)} to ${day(new Date(until.getTime() - 1))}`
+}
+
+/** What a billing period cost, e.g. `billed EUR 19.00 for 2026-06-01 to 2026-06-30`. */
+export function periodText(period: PricedPeriod): string {
+  return `billed ${moneyText([period])} for ${periodDays(period)}${period.partial ? ' (in part)' : ''}`
+}
+
+/** What a report says in which no call was counted, line by line: which fees fell due. */
+export function nothingCounted({ providers }: Pick<Report, 'providers'>): string[] {
+  const fees = providers.flatMap(({ provider, periods }) => periods.map((period) => `${provider}: ${periodText(period)}`))
+  return ['No calls were counted in this time.', ...fees]
 }
 
 export function latencyText(ms: number): string {

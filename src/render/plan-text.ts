@@ -2,13 +2,24 @@ import type { PlanOptions, PlanTerms } from '../core/money/plan.js'
 import { countText } from './format.js'
 
 /** A plan in words, e.g. `EUR 19 a month, 1,000 calls included, then 0.004 a call up to 10,000, then 0.002`. */
-export function planWords({ currency, period, anchorDay, zone, notBilled = [], changes = [], prepaid, ...terms }: PlanOptions): string {
+export function planWords({
+  currency,
+  period,
+  anchorDay,
+  zone,
+  notBilled = [],
+  countedAt,
+  changes = [],
+  prepaid,
+  ...terms
+}: PlanOptions): string {
   const length = typeof period === 'object' ? `${period.days} days from ${period.from}` : period
   const begins = anchorDay === undefined ? '' : ` from day ${anchorDay}`
   const parts = [
     `${currency} ${prepaid ? `${prepaid.price} for ${countText(prepaid.credits)} credits in advance` : termsWords(terms, length ? `${length}${begins}` : undefined)}`,
     ...changes.map(({ from, ...change }) => `from ${from}: ${termsWords(change, undefined)}`),
     ...(notBilled.length > 0 ? [`not billed: ${notBilled.join(', ')}`] : []),
+    ...(countedAt ? [`a call counts when it ${countedAt}`] : []),
     ...(zone ? [`by the calendar of ${zone}`] : []),
   ]
   return parts.join('; ')

@@ -16,7 +16,13 @@ export function notesOf(report: Report): string[] {
       return words === undefined ? [] : [`${provider}.${one.endpoint}: ${words}`]
     }),
   )
-  const notes = [leftOutOf(report), totals.with && tooSmall(totals.with), ...outdated, ...kept]
+  const unknown = providers.flatMap(({ provider, endpoints }) =>
+    endpoints.flatMap(({ endpoint, with: reused, without }) => {
+      const words = unknownUsage(reused ?? ('unitsUnknown' in without ? without : undefined))
+      return words === undefined ? [] : [`${provider}.${endpoint}: ${words}`]
+    }),
+  )
+  const notes = [leftOutOf(report), totals.with && tooSmall(totals.with), ...outdated, ...kept, ...unknown]
   return notes.filter((note) => typeof note === 'string')
 }
 
@@ -31,6 +37,13 @@ function outdatedOf({ without, with: reused, outdatedExample }: EndpointReport):
   return first.request === second.request
     ? `${count}: its lifetime may be too long, e.g. "${first.request}" had changed after ${countText(seconds)} s`
     : `${count}: its key may lack something, e.g. what distinguishes "${first.request}" from "${second.request}"`
+}
+
+/** That units of calls are not known, so that their price is estimated. */
+function unknownUsage(figures: Figures | undefined): string | undefined {
+  if (!figures || figures.unitsUnknown === 0) return undefined
+  const { unitsUnknown: calls } = figures
+  return `its money is estimated: ${countText(calls)} ${calls === 1 ? 'answer does' : 'answers do'} not say what units they used, taken for the most that a call can (\`upTo\`), else for none`
 }
 
 /** That the store had no room for answers that were fresh still. */

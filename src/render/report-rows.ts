@@ -26,6 +26,7 @@ const counts = {
   not_stored: ({ notStored }: Figures) => Object.values(notStored).reduce((sum, count) => sum + count, 0),
   evicted: ({ evicted }: Figures) => evicted,
   refetched: ({ refetched }: Figures) => refetched,
+  units_unknown: ({ unitsUnknown }: Figures) => unitsUnknown,
   background: ({ background }: Figures) => background,
   repeated: ({ repeated }: Figures) => repeated,
 }

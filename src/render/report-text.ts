@@ -2,7 +2,7 @@ import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
-import { ageText, countText, momentText, moneyWriter, periodDays, shareText } from './format.js'
+import { ageText, countText, momentText, moneyWriter, nothingCounted, periodText, shareText } from './format.js'
 import { keysText } from './keys-text.js'
 import { type TableRow, textTable } from './plain-table.js'
 import { printable } from './printable.js'
@@ -14,7 +14,7 @@ import { timesText } from './times-text.js'
 /** A report as text for a terminal: what was saved, and a table of providers and endpoints, each without and with the stash. */
 export function reportText(given: Report, { colors, zone, wide = false }: TextOptions): string {
   const report = printable(given)
-  if (report.since === null || report.until === null) return [...nothingCounted(report), ''].join('\n')
+  if (report.since === null || report.until === null) return [...nothingCounted(report), ...notesOf(report), ''].join('\n')
   const money = moneyWriter(moneysOf(report))
   const { head, cells, legend } = wide ? wideColumns : narrowColumns
   const rows: TableRow[] = []
@@ -44,10 +44,6 @@ export function reportText(given: Report, { colors, zone, wide = false }: TextOp
 }
 
 /** What a report says in which nothing was counted. */
-function nothingCounted(report: Report): string[] {
-  return ['No calls were counted in this time.', ...notesOf(report)]
-}
-
 /** A sentence in lines of up to 80 characters. */
 function wrapped(sentence: string, indent = ''): string[] {
   const lines = sentence.match(new RegExp(`.{1,${80 - indent.length}}(?:\\s|$)`, 'g')) ?? [sentence]
@@ -105,10 +101,6 @@ function periodLines({ providers }: Report, money: MoneyWriter): string[] {
 
 function isLong({ from, until }: PricedPeriod): boolean {
   return until.getTime() - from.getTime() > 25 * 3_600_000
-}
-
-function periodText(period: PricedPeriod, money: MoneyWriter): string {
-  return `billed ${money([period])} for ${periodDays(period)}${period.partial ? ' (in part)' : ''}`
 }
 
 function convertedLine({ currency, rates, without, with: made, saved }: Converted, money: MoneyWriter): string {

@@ -66,19 +66,28 @@ function isBilled({ notBilled = [] }: PlanOptions, how: JournalCall['how']): boo
 }
 
 /**
- * Prices a journal the slow way, call by call, as somebody with a pencil would: for each billing period in which there is a call, in
- * millionths of the currency.
+ * Prices a journal the slow way, call by call, as somebody with a pencil would: for each billing period in which there is a call, or that
+ * falls between `since`, when the plan was first known, and the last call, in millionths of the currency.
  */
-export function invoices(plan: PlanOptions, prices: EndpointPrices, journal: readonly JournalCall[]): Map<string, bigint> {
+export function invoices(
+  plan: PlanOptions,
+  prices: EndpointPrices,
+  journal: readonly JournalCall[],
+  since = Number.POSITIVE_INFINITY,
+): Map<string, bigint> {
   const byPeriod = new Map<string, JournalCall[]>()
+  const end = Math.floor(Math.max(...journal.map(({ at }) => at)) / 60_000) * 60_000 + 60_000
+  const idle = new Map<string, number>()
+  for (let at = since; at < end; at += 3_600_000) if (!idle.has(periodOf(plan, at))) idle.set(periodOf(plan, at), at)
   for (const call of [...journal].sort((a, b) => a.at - b.at)) {
     const period = periodOf(plan, call.at)
     byPeriod.set(period, [...(byPeriod.get(period) ?? []), call])
   }
-  return new Map([...byPeriod].map(([period, calls]) => [period, invoice(plan, prices, calls)]))
+  const all = [...new Set([...idle.keys(), ...byPeriod.keys()])]
+  return new Map(all.map((period) => [period, invoice(plan, prices, byPeriod.get(period) ?? [], idle.get(period) ?? since)]))
 }
 
-function invoice(plan: PlanOptions, prices: EndpointPrices, calls: readonly JournalCall[]): bigint {
+function invoice(plan: PlanOptions, prices: EndpointPrices, calls: readonly JournalCall[], within: number): bigint {
   let charge = 0n
   const counted: PlanTerms[] = [] // one for each call that counts in the plan, or each unit of its weight
   let last: PlanTerms | undefined
@@ -100,7 +109,7 @@ function invoice(plan: PlanOptions, prices: EndpointPrices, calls: readonly Jour
       charge += millionths(tiers.find(({ upTo }) => upTo === undefined || where <= upTo)?.perCall)
     } else charge += millionths(perCall)
   }
-  const first = firstTerms(plan, calls)
+  const first = firstTerms(plan, calls[0]?.at ?? within)
   charge += millionths(first.baseFee)
   const { minimum, maximum, rounding } = last ?? first
   if (minimum !== undefined && charge < millionths(minimum)) charge = millionths(minimum)
@@ -116,11 +125,11 @@ function cents(charge: bigint, rounding: NonNullable<PlanTerms['rounding']>): bi
   return rest === 5_000n && (rounding === 'half-up' || whole % 2n === 1n) ? whole + 1n : whole
 }
 
-/** The prices at the begin of the period, which is found by going back a minute at a time, in longer steps first. */
-function firstTerms(plan: PlanOptions, calls: readonly JournalCall[]): PlanTerms {
-  let at = calls[0]?.at ?? 0
+/** The prices at the begin of the period, which is found by going back a quarter of an hour at a time, in longer steps first. */
+function firstTerms(plan: PlanOptions, within: number): PlanTerms {
+  let at = within
   if (plan.prepaid) return termsOf(plan, at)
   const period = periodOf(plan, at)
-  for (const step of [86_400_000, 3_600_000, 60_000, 1_000, 1]) while (periodOf(plan, at - step) === period) at -= step
+  for (const step of [86_400_000, 3_600_000, 900_000]) while (periodOf(plan, at - step) === period) at -= step
   return termsOf(plan, at)
 }

@@ -126,6 +126,8 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     neverStale: reuse.neverStale ?? false,
     failure: compileFailure(reuse.failsWhen),
     units: reuse.units,
+    unitsUpTo: unitsUpTo(reuse.units),
+    countedAt: options.plan?.countedAt ?? defaults.countedAt,
     price: priceOfCall(options, reuse),
     unbilled: options.plan?.notBilled ?? [],
     spending: compileSpending(options, reuse),

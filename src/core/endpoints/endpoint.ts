@@ -4,7 +4,8 @@ import type { HoldOffRule } from '../limits/hold-off.js'
 import type { Limit } from '../limits/limit.js'
 import type { ReportedQuota } from '../limits/reported-limits.js'
 import type { Money } from '../money/money.js'
-import type { UnbilledOutcome } from '../money/plan.js'
+import type { CountedAt, UnbilledOutcome } from '../money/plan.js'
+import type { Units } from '../money/units.js'
 import type { FailureRule } from '../rules/failure.js'
 import type { CallerRule, KeyedRequest, Keying } from '../rules/keying.js'
 import type { Mode } from '../rules/mode.js'
@@ -52,6 +53,10 @@ export interface Endpoint extends KeepRule {
   readonly neverStale: boolean
   readonly failure: FailureRule
   readonly units: UnitSources | undefined
+  /** The most units that one call can use, as far as that is said. */
+  readonly unitsUpTo: Units
+  /** Whether a call belongs to the billing period in which it left, or in which it ended. */
+  readonly countedAt: CountedAt
   /** Price of one call, where a plan is known. */
   readonly price: Money | undefined
   /** Ways for a call to end that the plan does not bill. */

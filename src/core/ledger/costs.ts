@@ -2,6 +2,7 @@ import { billedCalls } from '../money/billed-calls.js'
 import type { Money } from '../money/money.js'
 import { numberOf, type Units } from '../money/units.js'
 import type { FactsInForce } from './facts-in-force.js'
+import { type Fees, feesOf } from './fees.js'
 import { type Basis, type Costs, sumOf } from './figures.js'
 import type { TallyRow } from './ledger-row.js'
 import type { Pricing } from './plan-usage.js'
@@ -14,24 +15,34 @@ export interface Known {
   /** Calls of each row that limits would have refused had all gone upstream. */
   readonly over: ReadonlyMap<TallyRow, number>
   readonly basis: Basis
+  /** Whether the same calls were made twice, while measuring and while reusing, one after the other perhaps: each has the fees of its own time. */
+  readonly isTwice: boolean
+  readonly feesOf: (provider: string) => Fees
 }
 
-type Price<T> = (rows: readonly TallyRow[], callsOf: Pricing['callsOf'], unitsOf?: Pricing['unitsOf']) => T
+type How = Pick<Pricing, 'callsOf' | 'unitsOf' | 'fees'>
+type Price<T> = (rows: readonly TallyRow[], how: How) => T
 
-export const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
+const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
 const billed: Pricing['callsOf'] = ({ tally }, plan) => billedCalls(plan, tally)
 
 export function costsOf(facts: Known, provider: string, rows: readonly TallyRow[], since: number, until: number): Costs<ProviderPrices> {
-  return costsOfKinds(facts, rows, (some, callsOf, unitsOf = unitsMade) =>
-    priceProvider(facts.known, { provider, rows: some, since, until, callsOf, unitsOf }),
-  )
+  return costsOfKinds(facts, provider, rows, (some, how) => priceProvider(facts.known, { provider, rows: some, since, until, ...how }))
 }
 
-export function costsOfKinds<T>({ over, basis }: Known, rows: readonly TallyRow[], price: Price<T>): Costs<T> {
+/** Prices the rows of a provider in each of the ways that a report compares. */
+export function costsOfKinds<T>(
+  { known, over, basis, isTwice, feesOf: all }: Known,
+  provider: string,
+  rows: readonly TallyRow[],
+  priceRows: Price<T>,
+): Costs<T> {
   const measured = rows.filter(({ mode }) => mode === 'measure')
   const reused = rows.filter(({ mode }) => mode === 'reuse')
   const made = basis === 'measured' ? reused : rows
   const refused = (row: TallyRow) => row.tally.overLimit + (over.get(row) ?? 0)
+  const price = (some: readonly TallyRow[], callsOf: Pricing['callsOf'], unitsOf: Pricing['unitsOf'] = unitsMade) =>
+    priceRows(some, { callsOf, unitsOf, fees: isTwice ? feesOf(known, provider, timeOf(some)) : all(provider) })
   const withMade = price(made, billed)
   return {
     measured: price(measured, billed),
@@ -57,6 +68,13 @@ export function costsOfKinds<T>({ over, basis }: Known, rows: readonly TallyRow[
       ({ tally: { units, wouldHitUnits } }) => unitsLess(units.made, wouldHitUnits),
     ),
   }
+}
+
+/** From the first of some rows to the end of the last. */
+function timeOf(rows: readonly TallyRow[]): { from: number; since: number; until: number } {
+  let [from, until] = [Number.POSITIVE_INFINITY, Number.NEGATIVE_INFINITY]
+  for (const { bucket, lengthMs } of rows) [from, until] = [Math.min(from, bucket), Math.max(until, bucket + lengthMs)]
+  return { from, since: from, until }
 }
 
 /** Units of the calls that would have left without the stash, less the share of those that limits would have refused. */

@@ -2,6 +2,7 @@ import { Temporal } from 'temporal-polyfill'
 import { billedCalls } from '../money/billed-calls.js'
 import { beginsOf } from '../time/calendar.js'
 import type { FactsInForce } from './facts-in-force.js'
+import { feesOf } from './fees.js'
 import type { TallyRow } from './ledger-row.js'
 import { priceTimes } from './provider-prices.js'
 
@@ -12,7 +13,11 @@ export function dailyCharges(known: FactsInForce, provider: string, rows: readon
   const end = rows.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), 0)
   const prices = priceTimes(
     known,
-    { provider, rows, since: 0, callsOf: ({ tally }, plan) => billedCalls(plan, tally), unitsOf: ({ tally }) => tally.units.made },
+    {
+      ...{ provider, rows, since: 0, until: end, fees: feesOf(known, provider, { since: 0, until: end }) },
+      callsOf: ({ tally }, plan) => billedCalls(plan, tally),
+      unitsOf: ({ tally }) => tally.units.made,
+    },
     beginsOf('day', first, end, zone),
   )
   const currency = known.plan(provider, end)?.currency

@@ -3,8 +3,12 @@ import { type BillingFacts, bucketMs, everyProvider } from './ledger-row.js'
 export interface FactsInForce {
   /** Whether any provider was ever known to have limits or a quota. */
   readonly anyLimits: boolean
+  /** Providers of which anything is known. */
+  readonly providers: readonly string[]
   /** Since when anything is known of a provider. */
   since(provider: string): number
+  /** When other facts of a provider as a whole came to be known, the first included; oldest first. */
+  changes(provider: string): readonly number[]
   /** The newest rates. */
   readonly rates: BillingFacts['rates']
   quota(provider: string, bucket: number): BillingFacts['quota']
@@ -33,6 +37,8 @@ export function factsInForce(facts: readonly BillingFacts[]): FactsInForce {
   return {
     anyLimits: facts.some(({ limits, quota }) => limits !== undefined || quota !== undefined),
     rates: facts.findLast(({ provider }) => provider === everyProvider)?.rates,
+    providers: [...byPlace.keys()].filter((name) => name !== everyProvider),
+    changes: (provider) => (byPlace.get(provider)?.get(null) ?? []).map(({ since }) => since),
     since: (provider) => byPlace.get(provider)?.get(null)?.[0]?.since ?? Number.POSITIVE_INFINITY,
     quota: (provider, bucket) => at(provider, null, bucket)?.quota,
     plan: (provider, bucket) => at(provider, null, bucket)?.plan,

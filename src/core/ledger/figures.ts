@@ -64,12 +64,12 @@ export function basisOf(endpoints: readonly Counted[]): Basis {
 /** The same calls without and with the stash; `timeMs`: how much longer callers would have waited. */
 export function compare(basis: Basis, all: Counted, costOf: CostOf, timeMs: number | null): Comparison {
   const { measure, reuse } = all
-  const measured = figuresOf(measure, costOf('measured'))
-  const couldSave: Avoided | null = measured
+  const measured = figuresOfTally(measure, costOf('measured'), [])
+  const couldSave: Avoided | null = measure.isUsed
     ? { calls: measured.wouldHit, upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('avoided')), timeMs: null }
     : null
   const isReused = reuse.isUsed
-  if (!isReused && basis === 'measured') return { without: { basis, ...(measured ?? noFigures) }, with: null, saved: null, couldSave }
+  if (!isReused && basis === 'measured') return { without: { basis, ...measured }, with: null, saved: null, couldSave }
   const paidTwice = reuse.refetched > 0 ? difference(costOf('with'), costOf('onceOnly')) : []
   const made =
     basis === 'measured'
@@ -79,7 +79,7 @@ export function compare(basis: Basis, all: Counted, costOf: CostOf, timeMs: numb
           { ...all, reuse: measure },
         ]).reuse
   const withIt = figuresOfTally(made, costOf('with'), paidTwice)
-  const without: Without = basis === 'measured' ? { basis, ...(measured ?? noFigures) } : estimated(withIt, all, costOf('without'))
+  const without: Without = basis === 'measured' ? { basis, ...measured } : estimated(withIt, all, costOf('without'))
   const upstreamCalls = without.upstream - withIt.upstream
   const saved = { calls: all.saved, upstreamCalls, money: difference(without.money, withIt.money), timeMs }
   return { without, with: withIt, saved, couldSave }
@@ -119,10 +119,6 @@ export function microsSaved({ hit, staleByChoice, collapsed, avoidedMicros }: Ta
   return (hit + staleByChoice + collapsed) * mean - avoidedMicros
 }
 
-function figuresOf(tally: Tally, money: readonly Money[]): Figures | undefined {
-  return tally.isUsed ? figuresOfTally(tally, money, []) : undefined
-}
-
 function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readonly Money[]): Figures {
   return {
     asked: tally.asked,
@@ -151,6 +147,7 @@ function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readon
     trimmed: tally.trimmed,
     refetched: tally.refetched,
     paidTwice,
+    unitsUnknown: tally.unitsUnknown,
     wouldHit: tally.wouldHit,
     wouldBeOutdated: tally.wouldBeOutdated,
     money,
@@ -158,8 +155,6 @@ function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readon
     upstreamMs: percentiles(tally.upLatency),
   }
 }
-
-const noFigures = figuresOfTally(new Tally(), [], [])
 
 function percentiles(histogram: Histogram): Percentiles | null {
   const [median, p95] = [histogram.quantile(0.5), histogram.quantile(0.95)]

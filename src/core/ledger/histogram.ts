@@ -29,8 +29,9 @@ export class Histogram {
   readonly #stored: string
   /** Counts by bin since it was made. */
   #added: Map<number, number> | undefined
+  readonly #addsUp: boolean
   /** Counts by bin of one that adds up many. */
-  readonly #merged: Float64Array | undefined
+  #merged: Float64Array | undefined
   /** How many were too small to tell, since it was made; kept apart so that counting them is one addition. */
   #none = 0
 
@@ -38,7 +39,7 @@ export class Histogram {
   constructor(scale: Scale, stored = '', addsUp = false) {
     this.#scale = scale
     this.#stored = stored
-    this.#merged = addsUp ? new Float64Array(scale.largestBin + 1) : undefined
+    this.#addsUp = addsUp
   }
 
   add(ms: number): void {
@@ -48,8 +49,11 @@ export class Histogram {
   }
 
   merge(other: Histogram): void {
-    if (this.#merged) other.#addTo(this.#merged)
-    else for (const [bin, count] of other.#bins()) this.#count(bin, count)
+    if (other.#isEmpty()) return
+    if (this.#addsUp) {
+      this.#merged ??= this.#noCounts()
+      other.#addTo(this.#merged)
+    } else for (const [bin, count] of other.#bins()) this.#count(bin, count)
   }
 
   get count(): number {
@@ -84,6 +88,14 @@ export class Histogram {
     this.#added.set(bin, (this.#added.get(bin) ?? 0) + count)
   }
 
+  #isEmpty(): boolean {
+    return this.#stored === '' && this.#none === 0 && !this.#added && !this.#merged
+  }
+
+  #noCounts(): Float64Array {
+    return new Float64Array(this.#scale.largestBin + 1)
+  }
+
   /** Bins that hold anything, lowest first. */
   #bins(): [bin: number, count: number][] {
     if (!this.#merged && this.#stored === '') {
@@ -91,8 +103,9 @@ export class Histogram {
       if (this.#none === 0) return bins
       return bins[0]?.[0] === 0 ? bins.with(0, [0, bins[0][1] + this.#none]) : [[0, this.#none], ...bins]
     }
-    const all = new Float64Array(this.#scale.largestBin + 1)
-    this.#addTo(all)
+    const isMergedOnly = this.#stored === '' && this.#none === 0 && !this.#added
+    const all = (isMergedOnly && this.#merged) || this.#noCounts()
+    if (all !== this.#merged) this.#addTo(all)
     const bins: [number, number][] = []
     for (let bin = 0; bin < all.length; bin++) if (all[bin] !== 0) bins.push([bin, all[bin] as number])
     return bins

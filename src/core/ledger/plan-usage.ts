@@ -3,6 +3,7 @@ import { chargeOfUnits, type Metered } from '../money/period-charge.js'
 import { type PlanOptions, termsAt as termsOfPlan } from '../money/plan.js'
 import type { Units } from '../money/units.js'
 import type { FactsInForce } from './facts-in-force.js'
+import type { Fees } from './fees.js'
 import type { TallyRow } from './ledger-row.js'
 
 /** What is priced, and how its calls and units count. */
@@ -13,6 +14,8 @@ export interface Pricing {
   readonly since: number
   /** End of the report, exclusive. */
   readonly until: number
+  /** What is charged though nothing is called. */
+  readonly fees: Fees
   /** How many calls of a row count, by the plan in force. */
   readonly callsOf: (row: TallyRow, plan: PlanOptions) => number
   /** The units of a row that count. */

@@ -2,8 +2,9 @@ import Big from 'big.js'
 import { apportioned } from '../money/apportion.js'
 import type { Money } from '../money/money.js'
 import { chargeOfPeriod } from '../money/period-charge.js'
-import { billingPeriod, type PlanOptions, type PlanTerms, termsAt as termsOfPlan } from '../money/plan.js'
+import { billingPeriod, type PlanTerms, termsAt as termsOfPlan } from '../money/plan.js'
 import { priceDigits } from '../money/price-digits.js'
+import { type BilledPeriod, billedPeriods } from './billed-periods.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { bucketMs, momentOf, type TallyRow } from './ledger-row.js'
 import { joined, type Pricing, usageOf } from './plan-usage.js'
@@ -13,6 +14,8 @@ export interface ProviderPrices {
   readonly byEndpoint: ReadonlyMap<string, readonly Money[]>
   readonly fees: readonly Money[]
   readonly periods: readonly PricedPeriod[]
+  /** When what each of them costs without a call falls due, in the same order. */
+  readonly due: readonly number[]
 }
 
 /** A billing period, and what of it falls into a report. */
@@ -26,21 +29,25 @@ export interface PricedPeriod extends Money {
 }
 
 /** What each of some stretches of time costs, by its begin: the first begins at the first of `begins`, each ends where the next begins. */
-export function priceTimes(known: FactsInForce, pricing: Omit<Pricing, 'until'>, begins: readonly number[]): Map<number, Money[]> {
+export function priceTimes(known: FactsInForce, pricing: Pricing, begins: readonly number[]): Map<number, Money[]> {
   const sums = new Map<number, Map<string, Big>>()
-  for (const { plan, start, before, within } of slicesOf(known, pricing.provider, pricing.rows, pricing.since)) {
+  for (const { plan, start, dueAt, isBegun, before, within } of billedPeriods(known, pricing)) {
     const first = firstTerms(known, pricing.provider, { plan, start })
     const soFar = usageOf(known, plan, before, pricing)
     let [metered, own] = [soFar.metered, soFar.own]
-    let charged = before.length > 0 ? chargeOfPeriod(first, metered, own, plan.currency) : new Big(0)
-    for (const [begin, rows] of byTime(within, begins)) {
-      const usage = usageOf(known, plan, rows, pricing)
-      ;[metered, own] = [joined(metered, usage.metered), own.plus(usage.own)]
+    let charged = isBegun ? chargeOfPeriod(first, metered, own, plan.currency) : new Big(0)
+    const chargeAt = (begin: number) => {
       const charge = chargeOfPeriod(first, metered, own, plan.currency)
       const sum = sums.get(begin) ?? new Map<string, Big>()
       sums.set(begin, sum)
       add(sum, plan.currency, charge.minus(charged))
       charged = charge
+    }
+    if (!isBegun) chargeAt(begins.findLast((begin) => begin <= dueAt) ?? (begins[0] as number))
+    for (const [begin, rows] of byTime(within, begins)) {
+      const usage = usageOf(known, plan, rows, pricing)
+      ;[metered, own] = [joined(metered, usage.metered), own.plus(usage.own)]
+      chargeAt(begin)
     }
   }
   return new Map([...sums].map(([begin, sum]) => [begin, moneyOf(sum)]))
@@ -60,32 +67,26 @@ export function byTime(rows: readonly TallyRow[], begins: readonly number[]): Ma
   return groups
 }
 
-interface Slice {
-  readonly plan: PlanOptions
-  readonly start: number
-  readonly end: number
-  readonly before: TallyRow[]
-  readonly within: TallyRow[]
-}
-
 /**
  * Prices the calls of a provider period by period: what a part of a period costs is what the period costs up to its end less what it costs
- * up to its begin, so that all parts add up to the whole; fees of the period as such belong to the part with its first call. Units, and
+ * up to its begin, so that all parts add up to the whole; fees of the period as such belong to the part in which it begins. Units, and
  * calls of an endpoint with a price of its own, are charged to that; the rest, without the base fee, is split over the endpoints of the
  * period in proportion to their billed calls by weight.
  */
-export function priceProvider(known: FactsInForce, { provider, rows, since, until, callsOf, unitsOf }: Pricing): ProviderPrices {
+export function priceProvider(known: FactsInForce, pricing: Pricing): ProviderPrices {
+  const { provider, since, until } = pricing
   const byEndpoint = new Map<string, Map<string, Big>>()
   const fees = new Map<string, Big>()
   const periods: PricedPeriod[] = []
-  for (const slice of slicesOf(known, provider, rows, since)) {
-    const { plan, start, end, before, within } = slice
-    const usage = (part: readonly TallyRow[]) => usageOf(known, plan, part, { callsOf, unitsOf })
+  const due: number[] = []
+  for (const { plan, start, end, dueAt, isBegun, before, within } of billedPeriods(known, pricing)) {
+    const usage = (part: readonly TallyRow[]) => usageOf(known, plan, part, pricing)
     const [earlier, later] = [usage(before), usage(within)]
     const first = firstTerms(known, provider, { plan, start })
     const whole = chargeOfPeriod(first, [...earlier.metered, ...later.metered], earlier.own.plus(later.own), plan.currency)
-    const charge = before.length > 0 ? whole.minus(chargeOfPeriod(first, earlier.metered, earlier.own, plan.currency)) : whole
+    const charge = isBegun ? whole.minus(chargeOfPeriod(first, earlier.metered, earlier.own, plan.currency)) : whole
     const { currency } = plan
+    due.push(dueAt)
     periods.push({
       ...{ currency, amount: charge.toFixed(), zone: plan.zone ?? 'UTC' },
       ...(plan.prepaid ? spanOf(within) : { from: new Date(start), until: new Date(end) }),
@@ -93,7 +94,7 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
     })
     const endpoints = [...later.byEndpoint.keys()].sort()
     const shares = endpoints.map((name) => later.byEndpoint.get(name)?.metered ?? 0)
-    const fee = before.length > 0 ? new Big(0) : lesser(new Big(first.baseFee ?? 0), charge)
+    const fee = isBegun ? new Big(0) : lesser(new Big(first.baseFee ?? 0), charge)
     const rest = charge.minus(later.own).minus(fee)
     const parts = apportioned(rest, shares, priceDigits(plan))
     const unsplit = parts ? fee : fee.plus(rest)
@@ -109,11 +110,12 @@ export function priceProvider(known: FactsInForce, { provider, rows, since, unti
     byEndpoint: new Map([...byEndpoint].map(([name, sums]) => [name, moneyOf(sums)])),
     fees: moneyOf(fees),
     periods,
+    due,
   }
 }
 
 /** The prices that held when a period began. */
-function firstTerms(known: FactsInForce, provider: string, { plan, start }: Pick<Slice, 'plan' | 'start'>): PlanTerms {
+function firstTerms(known: FactsInForce, provider: string, { plan, start }: Pick<BilledPeriod, 'plan' | 'start'>): PlanTerms {
   return termsOfPlan((plan.prepaid ? undefined : known.plan(provider, start)) ?? plan, start)
 }
 
@@ -141,25 +143,6 @@ export interface Credits {
   readonly used: number
   readonly bought: number
   readonly left: number
-}
-
-/** The billing periods that rows fall into, each with its rows in the order of time. */
-function slicesOf(known: FactsInForce, provider: string, rows: readonly TallyRow[], since: number): Slice[] {
-  const slices = new Map<string, Slice>()
-  let current: { slice: Slice; plan: PlanOptions } | undefined
-  for (const row of [...rows].sort((a, b) => a.bucket - b.bucket)) {
-    const plan = known.plan(provider, row.bucket)
-    if (!plan) continue
-    if (!current || current.plan !== plan || row.bucket >= current.slice.end || row.bucket < current.slice.start) {
-      const { start, end } = billingPeriod(plan, row.bucket)
-      const name = `${plan.currency} ${start}`
-      const slice = slices.get(name) ?? { plan, start, end, before: [], within: [] }
-      slices.set(name, slice)
-      current = { slice, plan }
-    }
-    current.slice[row.bucket < since ? 'before' : 'within'].push(row)
-  }
-  return [...slices.values()].filter(({ within }) => within.length > 0)
 }
 
 /** Begin of the earliest billing period that a report from `since` on has to look at, so that its rows can be read. */

@@ -9,6 +9,8 @@ export interface ReportInput {
   readonly since: number
   /** End of the time reported, exclusive: what was asked for, at the latest the present. */
   readonly until: number
+  /** Whether the plan of a provider is in use to the end, so that it charges its fees though nothing is called; else to the last call. */
+  readonly isInUse?: (provider: string) => boolean
   /** Rows of the last weeks before `until` by the hour, from which quotas are forecast; without them none is. */
   readonly recent?: readonly TallyRow[]
   /** What providers said is left of their quotas now. */

@@ -60,6 +60,11 @@ export interface Figures {
   /** Upstream calls for an answer that was dropped so and would have been fresh still, and what they cost, which is part of \`money\`. */
   readonly refetched: number
   readonly paidTwice: readonly Money[]
+  /**
+   * Upstream calls that may have used units which their answers do not tell, so that `money` is estimated: at the most that one call can use
+   * (`upTo`), without it at none.
+   */
+  readonly unitsUnknown: number
   /** While only measuring: calls that reuse would have answered from store. */
   readonly wouldHit: number
   /** Of these, calls to which the upstream gave another answer than the stored one would have been. */

@@ -1,5 +1,5 @@
 import { beginsOf } from '../time/calendar.js'
-import { costsOfKinds, type Known, unitsMade } from './costs.js'
+import { costsOfKinds, type Known } from './costs.js'
 import { compare, counted, sumOf } from './figures.js'
 import { groupBy } from './group-by.js'
 import { grains, type TallyRow } from './ledger-row.js'
@@ -30,6 +30,7 @@ export function spansOf({ by, zone }: NonNullable<ReportInput['times']>, rows: r
 /** The same calls hour by hour, or day by day. */
 export function timesOf(
   facts: Known & { readonly time: TimeSaved },
+  providers: readonly string[],
   rows: readonly TallyRow[],
   spans: readonly number[],
   range: { since: number; until: number },
@@ -40,9 +41,10 @@ export function timesOf(
     rows.filter(({ bucket }) => bucket >= from),
     all,
   )
-  const perProvider = groupBy(rows, (row) => row.provider).map(([provider, itsRows]) =>
-    costsOfKinds(facts, itsRows, (some, callsOf, unitsOf = unitsMade) =>
-      priceTimes(facts.known, { provider, rows: some, since: from, callsOf, unitsOf }, all),
+  const byProvider = new Map(groupBy(rows, (row) => row.provider))
+  const perProvider = providers.map((provider) =>
+    costsOfKinds(facts, provider, byProvider.get(provider) ?? [], (some, how) =>
+      priceTimes(facts.known, { provider, rows: some, since: range.since, until: range.until, ...how }, all),
     ),
   )
   return all.map((begin, i) => {

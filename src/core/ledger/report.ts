@@ -2,7 +2,8 @@ import { quotaPeriod } from '../limits/quota.js'
 import { billedCalls } from '../money/billed-calls.js'
 import { convert } from './convert.js'
 import { allOf, costsOf } from './costs.js'
-import { factsInForce } from './facts-in-force.js'
+import { type FactsInForce, factsInForce } from './facts-in-force.js'
+import { type Fees, feesOf } from './fees.js'
 import { basisOf, type Counted, compare, counted, sumOf, together } from './figures.js'
 import { groupBy } from './group-by.js'
 import type { BillingFacts, TallyRow } from './ledger-row.js'
@@ -16,7 +17,8 @@ import { TimeSaved } from './time-saved.js'
 import { savedMeans } from './without.js'
 
 /** Computes a report from the ledger's rows. */
-export function reportOf({ rows, facts, since, until, times, recent = [], reportedLeft = new Map() }: ReportInput): Report {
+export function reportOf(input: ReportInput): Report {
+  const { rows, facts, since, until, times, recent = [], reportedLeft = new Map(), isInUse = () => false } = input
   const known = factsInForce(facts)
   const inSpan = rows.filter((row) => row.bucket >= since)
   const { first, last, end } = extentOf(inSpan)
@@ -29,16 +31,30 @@ export function reportOf({ rows, facts, since, until, times, recent = [], report
     return { provider, endpoints, counted: together(endpoints.map((one) => one.counted)) }
   })
   const basis = basisOf(counts.flatMap(({ endpoints }) => endpoints.map((one) => one.counted)))
-  const sums = counts.map((one) => ({
+  const isTwice = basis === 'measured' && counts.some(({ counted: { reuse } }) => reuse.isUsed)
+  const price = {
+    known,
+    over,
+    basis,
+    isTwice,
+    feesOf: feesFinder(known, (provider) => ({ since, until: isInUse(provider) ? until : Math.min(until, end) })),
+  }
+  const costed = (one: (typeof counts)[number]) => ({
     ...one,
-    cost: costsOf({ known, over, basis }, one.provider, inProvider.get(one.provider) ?? [], since, until),
-  }))
+    cost: costsOf(price, one.provider, inProvider.get(one.provider) ?? [], since, until),
+  })
+  const idle = isTwice ? [] : known.providers.filter((provider) => !counts.some((one) => one.provider === provider))
+  const sums = [
+    ...counts.map(costed),
+    ...idle.map((provider) => costed({ provider, endpoints: [], counted: together([]) })).filter(({ cost }) => cost.with.fees.length > 0),
+  ].sort((a, b) => (a.provider < b.provider ? -1 : 1))
   const time = new TimeSaved(sums)
   const quotaOf = (provider: string) => {
-    const quota = known.quota(provider, last)
+    const at = inSpan.length > 0 ? last : until - 1
+    const quota = known.quota(provider, at)
     if (!quota) return null
     const its = recent.filter((row) => row.provider === provider)
-    return quotaUse({ quota, rows: inProvider.get(provider) ?? [], last, until, recent: its, reported: reportedLeft.get(provider) })
+    return quotaUse({ quota, rows: inProvider.get(provider) ?? [], last: at, until, recent: its, reported: reportedLeft.get(provider) })
   }
   const providers = sums.map(({ provider, endpoints, counted: inAll, cost }) => ({
     provider,
@@ -48,7 +64,7 @@ export function reportOf({ rows, facts, since, until, times, recent = [], report
       ...compare(basis, one.counted, (kind) => cost[kind].byEndpoint.get(one.endpoint) ?? [], time.of(provider, [one])),
     })),
     fees: { without: cost.without.fees, with: basis === 'estimated' || inAll.reuse.isUsed ? cost.with.fees : null },
-    periods: cost.with.periods.length > 0 ? cost.with.periods : cost.measured.periods,
+    periods: (basis === 'estimated' || inAll.reuse.isUsed ? cost.with : cost.measured).periods,
     quota: quotaOf(provider),
     credits: creditsOf(known, provider, rowsMade(inProvider.get(provider) ?? []), ({ tally }, plan) => billedCalls(plan, tally)),
   }))
@@ -59,15 +75,37 @@ export function reportOf({ rows, facts, since, until, times, recent = [], report
     time.sum(sums.map(({ provider, endpoints }) => time.of(provider, endpoints))),
   )
   const converted = convert(totals, known.rates)
-  const spans = times && inSpan.length > 0 ? spansOf(times, inSpan, first, end) : undefined
+  const due = sums.flatMap(({ cost }) => [...cost.with.due, ...cost.measured.due])
+  const spans =
+    times && (inSpan.length > 0 || due.length > 0)
+      ? spansOf(times, inSpan, Math.min(first, ...due.filter((at) => at >= since)), Math.max(end, ...due.map((at) => at + 1)))
+      : undefined
   return {
     since: inSpan.length > 0 ? new Date(first) : null,
     until: inSpan.length > 0 ? new Date(end) : null,
     savedMeans,
     providers,
-    ...(spans && { times: timesOf({ known, over, basis, time }, rows, spans, { since, until }) }),
+    ...(spans && {
+      times: timesOf(
+        { ...price, time },
+        sums.map(({ provider }) => provider),
+        rows,
+        spans,
+        { since, until },
+      ),
+    }),
     totals,
     ...(converted && { converted }),
+  }
+}
+
+/** Finds the fees of providers, each once. */
+function feesFinder(known: FactsInForce, timeOf: (provider: string) => { since: number; until: number }): (provider: string) => Fees {
+  const found = new Map<string, Fees>()
+  return (provider) => {
+    const fees = found.get(provider) ?? feesOf(known, provider, timeOf(provider))
+    found.set(provider, fees)
+    return fees
   }
 }
 

@@ -68,6 +68,8 @@ export const countNames = [
   'others',
   /** calls asked that limits would have refused had all gone upstream, as far as that is settled */
   'overLimit',
+  /** upstream calls that may have used units which their answers do not tell */
+  'unitsUnknown',
   /** how long callers waited who were answered from store or by another's call, and how long answered upstream calls took: microseconds */
   'avoidedMicros',
   'upMicros',

@@ -43,6 +43,7 @@ export class Tally implements TallyCounts {
   moreUnanswered = 0
   others = 0
   overLimit = 0
+  unitsUnknown = 0
   avoidedMicros = 0
   upMicros = 0
   /** Units that upstream calls cost, and that they would have cost had every call asked been made: by name. */
@@ -149,7 +150,7 @@ function hasAny(sums: Readonly<Record<string, number>>): boolean {
 }
 
 function addTo(sums: Record<string, number>, more: Readonly<Record<string, number>>): void {
-  for (const name in more) sums[name] = numberOf(sums, name) + (more[name] as number)
+  for (const name in more) if (more[name] !== 0) sums[name] = numberOf(sums, name) + (more[name] as number)
 }
 
 /** Counts how an upstream call ended: `isMore`, if no caller asked for it: it refreshes, or repeats a failed one. */

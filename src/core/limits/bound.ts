@@ -47,6 +47,8 @@ export interface CallEnd {
   /** What the provider's bill says of it, where that is known; else it is billed like an answer. */
   readonly ending?: Ending | undefined
   readonly units?: Units | undefined
+  /** Units that it may have used and nobody knows: charged at the most that can be. */
+  readonly unknownUnits?: readonly string[] | undefined
   /** From 0 to 1: spreads the ends of pauses. */
   readonly random: number
 }

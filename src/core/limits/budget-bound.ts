@@ -51,10 +51,10 @@ export const budgetBound: Bound = {
       return use && extendedCall(use.state, leaving(budget, price, own[i] ?? '0', id), until)
     }),
 
-  ended: (state, { spending }, { until, own = [] }, { at, ending = 'answered', units }) =>
+  ended: (state, { spending }, { began, until, own = [] }, { at, ending = 'answered', units, unknownUnits }) =>
     eachBudget(state, spending, (known, budget, price, i) => {
       const left = leaving(budget, price, own[i] ?? '0', until)
-      return withReturned(budget, budgetState(known, budget, at), left, { at, ending, units, price })
+      return withReturned(budget, budgetState(known, budget, at), left, { beganAt: began, at, ending, units, unknownUnits, price })
     }),
 
   setBack(state, change) {

@@ -59,7 +59,10 @@ export function mostSpent(budget: Budget, state: BudgetState, more: CallsUnderWa
   const own = flying.reduce((sum, [, calls, , each]) => sum.plus(new Big(each).times(calls)), new Big(state.own))
   const counted = flying.reduce((sum, [, calls, weight]) => sum + calls * weight, 0)
   const atOnce = spentOf(budget, { ...state, metered: [...state.metered, [now, counted]], own: own.toFixed() })
-  if (last < state.billing.end && samePrices(budget, now, last)) return atOnce
+  const isSure = countsWhenLeft(budget)
+    ? (budget.plan.changes ?? []).length === 0
+    : last < state.billing.end && samePrices(budget, now, last)
+  if (isSure) return atOnce
   // the prices change, or the plan begins to count anew, while they are under way: each at the highest price there is
   const { changes = [] } = budget.plan
   const terms = [termsAt(budget.plan, now), termsAt(budget.plan, last), ...changes]
@@ -69,6 +72,11 @@ export function mostSpent(budget: Budget, state: BudgetState, more: CallsUnderWa
     : spentOf(budget, { ...state, own: '0' })
   const most = before.plus(own).plus(highest)
   return most.gt(atOnce) ? most : atOnce
+}
+
+/** Whether a call belongs to the period in which it left, not to the one in which it ended. */
+export function countsWhenLeft({ plan }: Pick<Budget, 'plan'>): boolean {
+  return plan.countedAt === 'left'
 }
 
 function samePrices({ plan }: Budget, one: number, other: number): boolean {
@@ -85,10 +93,10 @@ export function callsIn({ metered }: Pick<BudgetState, 'metered'>): number {
 }
 
 /** What is bought at the same prices, put together. */
-export function grouped({ plan }: Budget, metered: readonly MeteredAt[]): readonly MeteredAt[] {
+export function grouped({ plan }: Pick<Budget, 'plan'>, metered: readonly MeteredAt[]): readonly MeteredAt[] {
   const { changes = [] } = plan
   const groups: { at: number; calls: number; terms: PlanTerms | string }[] = []
-  for (const [at, calls] of metered) {
+  for (const [at, calls] of countsWhenLeft({ plan }) ? [...metered].sort(([a], [b]) => a - b) : metered) {
     const terms = changes.length === 0 ? plan : JSON.stringify(termsAt(plan, at))
     const last = groups.at(-1)
     if (last?.terms === terms) last.calls += calls

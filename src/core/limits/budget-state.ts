@@ -6,8 +6,8 @@ import { numberOf, type Units } from '../money/units.js'
 import { periodAround } from '../time/calendar.js'
 import type { Budget, BudgetLevel, CallPrice } from './budget.js'
 import { budgetLevels } from './budget.js'
-import { type CallsUnderWay, untilOf, withCall, withLonger, withoutCall } from './budget-calls.js'
-import { type BudgetState, callsIn, charged, grouped, mostSpent, spentOf, unspent } from './budget-spending.js'
+import { type CallsUnderWay, highestPrice, untilOf, withCall, withLonger, withoutCall } from './budget-calls.js'
+import { type BudgetState, callsIn, charged, countsWhenLeft, grouped, mostSpent, spentOf, unspent } from './budget-spending.js'
 import { type ClockChange, clockTolerance, moved } from './clock-change.js'
 
 /** Other periods remembered, at the most. */
@@ -47,16 +47,28 @@ export function extendedCall(state: BudgetState, call: CallsUnderWay, until: num
   return { ...state, flying: withLonger(state.flying, call, until) }
 }
 
+interface Returned {
+  /** Default: `at`. */
+  readonly beganAt?: number
+  readonly at: number
+  readonly ending: Ending
+  readonly units: Units | undefined
+  readonly unknownUnits?: readonly string[] | undefined
+  readonly price: CallPrice
+}
+
 /** A call that left as `call` has ended: it is charged what it cost. */
 export function withReturned(
   budget: Budget,
   state: BudgetState,
   call: CallsUnderWay,
-  { at, ending, units = {}, price }: { at: number; ending: Ending; units: Units | undefined; price: CallPrice },
+  { at: endedAt, beganAt = endedAt, ending, units: known = {}, unknownUnits = [], price }: Returned,
 ): BudgetState {
   const flying = withoutCall(state.flying, call)
   if (!flying) return state // its time was over before, and it was charged then
   const [, , weight] = call
+  const units = { ...most(unknownUnits, { ...state.mostUnits, ...price.unitsUpTo }), ...known }
+  const at = countsWhenLeft(budget) ? beganAt : endedAt
   const counts = budget.currency === undefined
   const billed = counts || isBilled(price.unbilled, ending)
   const bought = counts ? '0' : new Big((billed && price.perCall) || 0).plus(chargeOfUnits(termsAt(budget.plan, at), units)).toFixed()
@@ -64,6 +76,10 @@ export function withReturned(
     Object.entries({ ...state.mostUnits, ...units }).map(([name, number]) => [name, Math.max(number, numberOf(state.mostUnits, name))]),
   )
   return levelled(budget, withBought({ ...state, flying, mostUnits: counts ? {} : mostUnits }, at, billed ? weight : 0, bought))
+}
+
+function most(names: readonly string[], units: Units): Units {
+  return Object.fromEntries(names.map((name) => [name, numberOf(units, name)]))
 }
 
 function withBought(state: BudgetState, at: number, calls: number, own: string): BudgetState {
@@ -104,7 +120,9 @@ export function upToDate(budget: Budget, state: BudgetState, now: number): Budge
     const until = untilOf(call)
     if (until > now) continue
     const flying = current.flying.filter((one) => one !== call)
-    current = withBought(turned(budget, { ...current, flying }, until), until, calls * weight, new Big(own).times(calls).toFixed())
+    // where calls count when they left, it belongs to the present period still
+    const at = countsWhenLeft(budget) ? Math.min(until, current.billing.end - 1, current.end - 1) : until
+    current = withBought(turned(budget, { ...current, flying }, at), at, calls * weight, new Big(own).times(calls).toFixed())
   }
   const next = turned(budget, current, now)
   return next === state ? state : levelled(budget, next)
@@ -130,17 +148,27 @@ function turnedBack(budget: Budget, state: BudgetState, now: number): BudgetStat
   return { ...next, flying, mostUnits: later.mostUnits, others: [left, ...(next.others ?? [])].slice(0, mostOthers) }
 }
 
+/** What is closed of a budget, with calls under way that belong to the billing period which is over: each at the most that it can cost. */
+function closedWithFlying({ plan }: Budget, { closed, flying, billing }: BudgetState): string {
+  const terms = [termsAt(plan, billing.start), ...(plan.changes ?? [])]
+  return flying
+    .reduce((sum, [, calls, weight, own]) => sum.plus(highestPrice(terms, weight).plus(own).times(calls)), new Big(closed))
+    .toFixed()
+}
+
 const nothingFolded = { calls: 0, own: '0' }
 
 /** Begins the periods that `now` falls in. */
 function turned(budget: Budget, state: BudgetState, now: number): BudgetState {
   let current = state
   if (now >= current.billing.end) {
+    if (countsWhenLeft(budget)) current = { ...current, closed: closedWithFlying(budget, current), flying: [] }
     const closed = spentOf(budget, current).toFixed()
     current = { ...current, closed, before: '0', metered: [], own: '0', billing: billingPeriod(budget.plan, now), folded: nothingFolded }
   }
   if (now >= current.end) {
-    const { others = [], flying, ...over } = state
+    const { others = [], flying: underWay, ...over } = state
+    const flying = countsWhenLeft(budget) ? [] : underWay
     const { start, end } = periodAround(now, budget.per, budget.zone)
     const kept = [{ ...over, flying: [] }, ...others.filter((one) => one.start !== start)].slice(0, mostOthers)
     const known = others.find((one) => one.start === start)

@@ -5,6 +5,10 @@ import { type CalendarPeriod, periodAround } from '../time/calendar.js'
 export const unbilledOutcomes = ['unmodified', 'clientError', 'refused', 'failed', 'serverError', 'noAnswer'] as const
 export type UnbilledOutcome = (typeof unbilledOutcomes)[number]
 
+/** To which billing period a call belongs: the one in which it left, or in which it ended. */
+export const countings = ['left', 'ended'] as const
+export type CountedAt = (typeof countings)[number]
+
 export const tierings = ['graduated', 'volume'] as const
 
 /** How the amount of a billing period is rounded to the decimals of its currency (ISO 4217). */
@@ -61,6 +65,8 @@ export interface PlanOptions extends PlanTerms {
    * whole answer), `failed` (both of these). Default: all are billed.
    */
   readonly notBilled?: readonly UnbilledOutcome[]
+  /** Whether a call belongs to the billing period in which it left, or in which it ended. Default `ended`. */
+  readonly countedAt?: CountedAt
   /**
    * Credits bought in advance, so many at once for a price: more are bought as soon as they are used up, however long that takes, and what is
    * left stays. A call takes one, or as many as its endpoint's `weight` says. In place of `perCall` and of a period.

@@ -15,12 +15,12 @@ export type UnitSource =
 /** By the unit's name in the plan, e.g. `{ tokens: { at: "/usage/tokens" } }`. */
 export type UnitSources = Readonly<Record<string, UnitSource>>
 
-/** The units that an answer cost; those that are not there, or no number, are none. Undefined where there are none at all. */
+/** The units that an answer cost; without those that are not there, or no number from 0 on. Undefined where there are none at all. */
 export function unitsOf(sources: UnitSources | undefined, answer: AnswerFacts): Units | undefined {
   if (!sources) return undefined
   const found = Object.entries(sources).flatMap(([name, source]): [string, number][] => {
     const number = numberFrom(source, answer)
-    return number > 0 && Number.isFinite(number) ? [[name, number]] : []
+    return number >= 0 && Number.isFinite(number) ? [[name, number]] : []
   })
   return found.length > 0 ? Object.fromEntries(found) : undefined
 }

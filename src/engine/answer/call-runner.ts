@@ -178,8 +178,8 @@ export class CallRunner {
       ...facts,
       ...(call.isPassed ? {} : decision.reuse === 'none' ? notReusable : expectedStorage(judged(landed, fetched))),
     }
-    landed.onEnd((ended, units) => {
-      record.wouldHaveCost(units)
+    landed.onEnd((ended, { known, used }) => {
+      record.wouldHaveCost(joined ? known : used)
       const failed = 'broken' in ended || 'amiss' in ended
       const isClientError = joined && endingOf('answered', fetched.status) === 'clientError'
       record.end(failed ? 'errored' : 'abandoned' in ended ? 'abandoned' : how, outcome.reason, { isClientError })

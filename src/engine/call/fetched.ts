@@ -33,8 +33,14 @@ export type Finished =
   | { readonly kept: Kept }
   | { readonly notKept: NotKept; readonly units?: Units | undefined }
   | { readonly broken: unknown }
-  | { readonly amiss: Error }
+  | { readonly amiss: Error; readonly units?: Units | undefined }
   | { readonly abandoned: unknown }
+
+/** The units that an answer says it cost. */
+export function unitsIn(finished: Finished): Units | undefined {
+  if ('kept' in finished) return finished.kept.units
+  return 'units' in finished ? finished.units : undefined
+}
 
 /** Where the upstream refused or failed, callers without an older answer get the one that says so. */
 export type WithAnswer<T> = { readonly result: 'answered' | 'refused' | 'failed' } & Arrived<T>

@@ -177,7 +177,8 @@ function judgedBody(call: UpstreamRequest, answer: CompleteAnswer, http: HttpExc
   const isWhole = status >= 200 && status < 300 && status !== 206 && method !== 'HEAD'
   if (isWhole && endpoint.mode !== 'measure' && endpoint.isTended) {
     if (isBrokenJson(fieldValue(fields, 'content-type'), answer.body)) return { amiss: amiss(endpoint, 'calls itself JSON and is not') }
-    if (test && says(call, test, factsOf(http, answer.body))) return { amiss: amiss(endpoint, 'says that it failed, by "failsWhen"') }
+    if (test && says(call, test, factsOf(http, answer.body)))
+      return { amiss: amiss(endpoint, 'says that it failed, by "failsWhen"'), units: unitsOf(endpoint.units, factsOf(http, answer.body)) }
   }
   return { kept: keptForm(call, answer, http) }
 }

@@ -128,9 +128,9 @@ export function operationForm(fallback: { readonly value: unknown } | undefined,
 
 function finishedValue(endpoint: Endpoint, value: unknown, storable: Storable | undefined, now: number): Finished {
   const { provider, name, maxBodyBytes } = endpoint
-  if (failsBy(endpoint, value)) return { amiss: new Error(`the value of ${provider}.${name} says that it failed`) }
   const facts = factsOf(() => (storable ? storable.value.read() : value))
   const units = unitsOf(endpoint.units, facts)
+  if (failsBy(endpoint, value)) return { amiss: new Error(`the value of ${provider}.${name} says that it failed`), units }
   if (!storable) return { notKept: 'inexact', units }
   const { head, body } = storable
   if (body.byteLength > maxBodyBytes) return { notKept: 'too-large', units }

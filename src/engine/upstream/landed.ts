@@ -11,6 +11,12 @@ export type Ended =
   | { readonly amiss: true }
   | { readonly abandoned: unknown }
 
+/** The units that a call cost: those that its answer tells, and with the most that others may be. */
+export interface Usage {
+  readonly known?: Units | undefined
+  readonly used?: Units | undefined
+}
+
 /** An upstream call that can be answered. */
 export interface Landed<T> {
   readonly fetched: Fetched<T>
@@ -22,5 +28,5 @@ export interface Landed<T> {
   /** Upstream calls made for it. */
   readonly attempts: number
   /** Calls back as soon as it is known what became of the answer, and before callers see its end. */
-  onEnd(then: (ended: Ended, units?: Units) => void): void
+  onEnd(then: (ended: Ended, usage: Usage) => void): void
 }

@@ -1,12 +1,11 @@
 import { decideOnFailure, type WithheldFor } from '../../core/decide/decide.js'
 import { BudgetSpentError, HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../../core/errors/call-errors.js'
 import { endingOf } from '../../core/money/billed-calls.js'
-import type { Units } from '../../core/money/units.js'
-import type { Fetched, Finished, WithAnswer } from '../call/fetched.js'
+import { type Fetched, type Finished, unitsIn, type WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
 import type { Gate } from '../gate/gate.js'
 import { AttemptTimers } from './attempt-timers.js'
-import type { Ended, Landed } from './landed.js'
+import type { Ended, Landed, Usage } from './landed.js'
 import { placeOf } from './place.js'
 import type { UpstreamJob, UpstreamParts } from './upstream-job.js'
 import { UpstreamRecord } from './upstream-record.js'
@@ -129,17 +128,16 @@ export class UpstreamAttempt<T> {
     this.#pauseMs = this.#pauseAfter(result, status, reported?.notBefore)
     this.#record?.answering(result, status, reported, this.#pauseMs !== undefined)
     const place = this.#attemptWork(() => placeOf(call, fetched), placeOf(call))
-    const listeners: ((ended: Ended, units?: Units) => void)[] = []
-    let units: Units | undefined
+    const listeners: ((ended: Ended, usage: Usage) => void)[] = []
+    let usage: Usage = {}
     let ended: Ended | undefined
     const finish = async (): Promise<void> => {
       try {
         const finished = await fetched.finish()
         over()
-        units = 'kept' in finished ? finished.kept.units : 'notKept' in finished ? finished.units : undefined
-        this.#recordEnd(fetched, finished, units)
+        usage = this.#recordEnd(fetched, finished)
         ended = await this.#store(fetched, finished, place)
-        for (const listener of listeners) listener(ended, units)
+        for (const listener of listeners) listener(ended, usage)
       } catch (error) {
         this.#parts.trouble(`calls to ${call.endpoint.provider}.${call.endpoint.name} are not recorded in full`, error)
       } finally {
@@ -154,7 +152,7 @@ export class UpstreamAttempt<T> {
     const landed: Landed<T> = {
       fetched: failedLate ? lateFailure(fetched, ended as Ended) : fetched,
       ...{ place, finished, settled: fetched.settled ?? finished, attempts: this.#attempt },
-      onEnd: (then) => (ended ? then(ended, units) : void listeners.push(then)),
+      onEnd: (then) => (ended ? then(ended, usage) : void listeners.push(then)),
     }
     const discard = () => {
       const isUnfinished = ended === undefined
@@ -178,12 +176,13 @@ export class UpstreamAttempt<T> {
   }
 
   /** Records how an upstream call ended that gave an answer. */
-  #recordEnd({ result }: WithAnswer<T>, finished: Finished, units: Units | undefined): void {
+  #recordEnd({ result }: WithAnswer<T>, finished: Finished): Usage {
+    const known = unitsIn(finished)
     const error = 'broken' in finished ? finished.broken : 'amiss' in finished ? finished.amiss : undefined
     const failsLate = result === 'answered' && error !== undefined
     if (failsLate) this.#pauseMs = this.#pauseAfter('failed', undefined)
     const how = failsLate ? 'failed' : result === 'answered' && 'abandoned' in finished ? 'abandoned' : result
-    this.#record?.end({ how, error, units, isRepeated: this.#pauseMs !== undefined })
+    return { known, used: this.#record?.end({ how, error, units: known, isRepeated: this.#pauseMs !== undefined }) }
   }
 
   /** Stores a complete answer, where that is allowed. Whatever goes wrong with that, the caller has the answer. */

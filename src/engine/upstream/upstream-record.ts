@@ -1,5 +1,5 @@
 import { errorText } from '../../core/errors/error-text.js'
-import { countEnding, countTime } from '../../core/ledger/tally.js'
+import { countEnding, countTime, type Tally } from '../../core/ledger/tally.js'
 import { type Reported, reportsAnything, saysWhen } from '../../core/limits/reported-limits.js'
 import { endingOf } from '../../core/money/billed-calls.js'
 import type { Units } from '../../core/money/units.js'
@@ -77,25 +77,45 @@ export class UpstreamRecord {
     )
   }
 
-  end(end: UpstreamEnd): void {
-    if (this.#isOver) return
+  /** Returns the units that it is taken to have used. */
+  end(end: UpstreamEnd): Units | undefined {
+    if (this.#isOver) return undefined
     this.#isOver = true
-    const { how, error, units, isRepeated = false } = end
+    const { how, error, isRepeated = false } = end
     this.#count(how)
-    if (units && this.#status !== 304) this.#call.counter.at(this.#clock.now()).addUnits('made', units)
+    const unknown = this.#unknownUnits(how, end.units)
+    const units = unknown.length === 0 ? end.units : { ...only(this.#call.endpoint.unitsUpTo, unknown), ...end.units }
+    const tally = this.#tally()
+    if (units && this.#status !== 304) tally.addUnits('made', units)
+    if (unknown.length > 0) tally.unitsUnknown++
     const billed = how === 'abandoned' ? (this.#isAnswered ? 'answered' : 'failed') : how
     this.#permit?.end({
       ...this.#result({ how: isRepeated && how === 'failed' ? 'abandoned' : how, error }),
       ...{ ending: endingOf(billed, this.#status), units: this.#status === 304 ? undefined : units },
+      ...(unknown.length > 0 && { unknownUnits: unknown }),
     })
-    this.#tell(how, { error, units })
+    this.#tell(how, { error, units: end.units })
+    return units
+  }
+
+  /** Units that it may have used and its answer does not tell. */
+  #unknownUnits(how: UpstreamEnd['how'], known: Units = {}): string[] {
+    const { units } = this.#call.endpoint
+    const isGood = this.#isAnswered && how !== 'refused' && (this.#status === undefined || this.#status < 300)
+    return units && isGood ? Object.keys(units).filter((name) => !Object.hasOwn(known, name)) : []
+  }
+
+  /** Where it is counted: when it left or when it ended, as the plan bills it. */
+  #tally(): Tally {
+    const { counter, endpoint } = this.#call
+    return counter.at(endpoint.countedAt === 'left' ? this.beganAt : this.#clock.now())
   }
 
   /** Counts how it ended, as soon as that is settled. */
   #count(how: UpstreamEnd['how']): void {
     if (this.#isCounted) return
     this.#isCounted = true
-    const tally = this.#call.counter.at(this.#clock.now())
+    const tally = this.#tally()
     const isMore = this.#terms.urgency.nobodyWaits === true || this.#isRepetition
     countEnding(tally, { how, status: this.#status, isAnswered: this.#isAnswered, isMore })
     if (this.#terms.urgency.inBackground) tally.upBackground++
@@ -117,4 +137,8 @@ export class UpstreamRecord {
       ...{ inBackground: this.#terms.urgency.inBackground, mode: endpoint.mode, key, units, label: this.#terms.label, error },
     })
   }
+}
+
+function only(units: Units, names: readonly string[]): Units {
+  return Object.fromEntries(names.filter((name) => Object.hasOwn(units, name)).map((name) => [name, units[name] as number]))
 }
