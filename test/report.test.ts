@@ -2,11 +2,15 @@ import { readFileSync } from 'node:fs'
 import { Ajv } from 'ajv'
 import Big from 'big.js'
 import { expect } from 'chai'
+import { parse } from 'csv-parse/sync'
 import { type EndpointOptions, type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { fileJournal } from 'stashen/journal'
 import { prometheusText } from 'stashen/observers'
-import { renderCsv, renderText } from 'stashen/render'
+import { renderCsv, renderHtml, renderMarkdown, renderText } from 'stashen/render'
+import type { TallyRow } from '../src/core/ledger/ledger-row.js'
+import { reportOf } from '../src/core/ledger/report.js'
+import { Tally } from '../src/core/ledger/tally.js'
 import { remarkOf } from '../src/render/remarks.js'
 import { temporaryFolder } from './support/files.js'
 import { type Answer, breakOff, json, type Scene, scene, tides } from './support/upstream.js'
@@ -383,6 +387,94 @@ describe('reports', () => {
       ['left', 4],
     ])
     await later.close()
+  })
+
+  it('say the same in every format: calls, money and fees of each endpoint, measured and estimated', async () => {
+    const row = (mode: 'measure' | 'reuse', endpoint: string, counts: object, provider = 'ebbline'): TallyRow => ({
+      ...{ bucket: start, grain: 'minute', lengthMs: minute, mode, provider, endpoint },
+      tally: Object.assign(new Tally(), counts),
+    })
+    const plan = { currency: 'EUR', period: 'month', baseFee: '19', perCall: '0.004' } as const
+    const facts = ['ebbline', 'quayrate'].map((provider) => ({
+      provider,
+      endpoint: null,
+      since: start,
+      plan: { ...plan, ...(provider === 'quayrate' && { currency: 'JPY', baseFee: '0', perCall: '3' }) },
+    }))
+    const [few, many] = [
+      { forwarded: 1_200, upAnswered: 1_200 },
+      { hit: 1_000, forwarded: 200, upAnswered: 200 },
+    ]
+    const reused = [
+      row('reuse', 'tides', many),
+      row('reuse', 'a|b<c>', { stale: 3, staleByChoice: 1, errored: 4, upFailed: 4 }),
+      row('reuse', 'quote', many, 'quayrate'),
+    ]
+    const both = [
+      ...reused.slice(0, 1),
+      row('measure', 'tides', few),
+      row('reuse', 'quote', many, 'quayrate'),
+      row('measure', 'quote', few, 'quayrate'),
+    ]
+    const number = (text = '') => Number(text.replace(/[^\d.]/g, '') || Number.NaN)
+    type Line = [name: string, asked: number, upstream: number, money: number]
+    const isLine = (line: Line | undefined): line is Line => line !== undefined
+    for (const [basis, rows] of [
+      ['estimated', reused],
+      ['measured', both],
+    ] as const) {
+      const report = reportOf({ rows, facts, since: 0, until: start + minute })
+      expect(report.totals.without.basis).to.equal(basis)
+      const model = report.providers.flatMap(({ provider, endpoints, fees }): Line[] => [
+        ...endpoints.map(
+          (one): Line => [`${provider}.${one.endpoint}`, one.with?.asked ?? 0, one.with?.upstream ?? 0, number(one.with?.money[0]?.amount)],
+        ),
+        ...(fees.with ?? []).map(({ amount }): Line => [`${provider} fee`, Number.NaN, Number.NaN, number(amount)]),
+      ])
+      expect(model.length).to.equal(basis === 'estimated' ? 4 : 3)
+      const plain = (text: string) => text.replace(/&#(\d+);/g, (_, code) => String.fromCharCode(Number(code))).replace(/\\(.)/g, '$1')
+      let [provider, endpoint] = ['', '']
+      const text = renderText(report, { wide: true })
+        .split('\n')
+        .flatMap((line): Line[] => {
+          const cells = line.trim().split(/ {2,}/)
+          if (/^\w+$/.test(line)) provider = line
+          if (/^ {2}\S/.test(line) && cells.length > 2) endpoint = cells.shift() ?? ''
+          if (endpoint === 'base fee' && cells[0] === 'both') return [[`${provider} fee`, Number.NaN, Number.NaN, number(cells[1])]]
+          return cells[0] === 'with' && cells.length === 13 && provider !== '' && !line.startsWith('all') && endpoint !== 'all calls'
+            ? [[`${provider}.${endpoint}`, number(cells[1]), number(cells[2]), number(cells[10])]]
+            : []
+        })
+      let name = ''
+      const markdown = renderMarkdown(report)
+        .split('\n')
+        .map((line): Line | undefined => {
+          const [, first = '', side, asked, upstream, , , , , money] = line.split(/(?<!\\) ?\| ?/)
+          if (first !== '') name = plain(first).replace(', base fee', ' fee')
+          return side === 'with' && !name.startsWith('*') ? [name, number(asked), number(upstream), number(money)] : undefined
+        })
+        .filter(isLine)
+      const csv = (parse(renderCsv(report), { columns: true }) as Record<string, string>[])
+        .map((one): Line | undefined => {
+          if (one.kind === 'fee') return [`${one.provider} fee`, Number.NaN, Number.NaN, number(one.money_with)]
+          return one.kind === 'endpoint'
+            ? [`${one.provider}.${one.endpoint}`, number(one.asked), number(one.upstream_with), number(one.money_with)]
+            : undefined
+        })
+        .filter(isLine)
+      const [table = ''] = (await renderHtml(report)).match(/aria-label="Endpoints: .*?<\/table>/s) ?? []
+      const html = [...table.matchAll(/<tr><th scope="row">(.*?)<\/th>(.*?)<\/tr>/g)].map(([, first = '', rest = '']): Line => {
+        const cells = [...rest.matchAll(/<td>(.*?)<\/td>/g)].map(([, cell]) => cell)
+        return [plain(first).replace(', base fee', ' fee'), number(cells[0]), number(cells[1]), number(cells[5])]
+      })
+      expect({ text, markdown, csv, html }).to.eql({ text: model, markdown: model, csv: model, html: model })
+      const { saved, without } = report.totals
+      const sentence = new RegExp(`${saved?.calls.toLocaleString('en')} of ${without.asked.toLocaleString('en')} calls`)
+      for (const printed of [renderText(report), renderMarkdown(report)]) expect(printed).to.match(sentence)
+      for (const printed of [renderText(report), renderMarkdown(report), await renderHtml(report)])
+        expect(printed).to.include(basis === 'estimated' ? 'stimated' : 'easured')
+      expect(renderCsv(report)).to.include(`,${basis},`)
+    }
   })
 
   it('count providers, endpoints and units of any name, and render nothing but reports', async () => {

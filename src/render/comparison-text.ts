@@ -1,7 +1,8 @@
 import Big from 'big.js'
-import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
-import type { Money } from '../core/money/money.js'
-import { ageText, countText, latencyText, momentText, moneyWriter, shareText } from './format.js'
+import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
+import { type Money, MoneySum } from '../core/money/money.js'
+import { digitsOf } from '../core/money/price-digits.js'
+import { ageText, countText, latencyText, momentText, moneyCells, shareText } from './format.js'
 import { textTable } from './plain-table.js'
 import { printable } from './printable.js'
 import type { TextOptions } from './text-options.js'
@@ -14,8 +15,14 @@ export interface BeforeAfter {
 
 interface ComparedLine {
   readonly name: string
-  readonly before: Comparison | undefined
-  readonly after: Comparison | undefined
+  readonly before: ComparedSide | undefined
+  readonly after: ComparedSide | undefined
+}
+
+/** `perThousand`: null where it would not be the same prices that are compared. */
+interface ComparedSide {
+  readonly made: Figures | Without
+  readonly perThousand: readonly Money[] | null
 }
 
 /** Two reports as text for a terminal: each endpoint, provider and all calls before and after, as they really were made. */
@@ -24,8 +31,9 @@ export function comparisonText(given: BeforeAfter, { colors, zone, wide = false 
   if (before.since === null || after.since === null) {
     return `No calls were counted ${before.since === null ? 'before' : 'after'}: there is nothing to compare.\n`
   }
-  const lines = linesOf(before, after)
-  const money = moneyWriter(lines.flatMap((line) => [line.before, line.after].flatMap((one) => (one ? perThousand(one) : []))))
+  const notCompared = notComparable({ before, after })
+  const lines = linesOf(before, after, notCompared)
+  const money = moneyCells(lines.flatMap(({ before: was, after: is }) => [was, is].flatMap((one) => one?.perThousand ?? [])))
   const all = ['asked', 'upstream', 'from store', 'stale', 'refused', 'failed', 'changed', 'money per 1,000', 'median', 'p95']
   const shown = all.map((name) => wide || ['asked', 'upstream', 'from store', 'failed', 'money per 1,000'].includes(name))
   const picked = (cells: readonly string[]) => cells.filter((_, i) => shown[i])
@@ -40,9 +48,16 @@ export function comparisonText(given: BeforeAfter, { colors, zone, wide = false 
     '',
     textTable(head, rows, { dim: colors.dim, aligns: ['left', 'left', ...head.slice(2).map(() => 'right' as const)] }),
     '',
-    wide
-      ? 'Shares are of the calls asked; "changed" is of the answers refreshed; money is that of the calls made, for 1,000 calls asked.'
-      : 'Shares and money are for the calls asked; failed: callers given an error.',
+    ...(wide
+      ? ['Shares are of the calls asked; "changed" is of the answers refreshed.']
+      : ['Shares are of the calls asked; failed: callers given an error.']),
+    'Money is that of the calls made, without fees, for 1,000 calls asked.',
+    ...(notCompared.length > 0
+      ? [
+          `Money of ${notCompared.join(', ')} is left out: what a call costs there depends on`,
+          'the calls before it in the billing period. Compare whole billing periods.',
+        ]
+      : []),
     '',
   ].join('\n')
 }
@@ -52,21 +67,36 @@ function spanText({ since, until }: Report, zone: string): string {
   return `${momentText(since, zone)} to ${momentText(until, zone)} (${zone}), ${ageText(until.getTime() - since.getTime())}`
 }
 
-function linesOf(before: Report, after: Report): ComparedLine[] {
+function linesOf(before: Report, after: Report, notCompared: readonly string[]): ComparedLine[] {
   const names = [...new Set([...before.providers, ...after.providers].map(({ provider }) => provider))].sort()
   const perProvider = names.flatMap((name) => {
     const [was, is] = [before, after].map(({ providers }) => providers.find(({ provider }) => provider === name))
     const endpoints = [...new Set([was, is].flatMap((one) => one?.endpoints.map(({ endpoint }) => endpoint) ?? []))].sort()
+    const side = (line: Comparison | undefined, priced: readonly Comparison[]) =>
+      line && { made: madeOf(line), perThousand: notCompared.includes(name) ? null : perThousand(line, priced) }
+    const ofEndpoint = (provider: ProviderReport | undefined, endpoint: string) => {
+      const line = provider?.endpoints.find((one) => one.endpoint === endpoint)
+      return side(line, line ? [line] : [])
+    }
     return [
-      { name, before: was, after: is },
-      ...endpoints.map((endpoint) => ({
-        name: `  ${endpoint}`,
-        before: was?.endpoints.find((one) => one.endpoint === endpoint),
-        after: is?.endpoints.find((one) => one.endpoint === endpoint),
-      })),
+      { name, before: side(was, was?.endpoints ?? []), after: side(is, is?.endpoints ?? []) },
+      ...endpoints.map((endpoint) => ({ name: `  ${endpoint}`, before: ofEndpoint(was, endpoint), after: ofEndpoint(is, endpoint) })),
     ]
   })
-  return [...perProvider, { name: 'all calls', before: before.totals, after: after.totals }]
+  const all = ({ totals, providers }: Report) => {
+    const compared = providers.filter(({ provider }) => !notCompared.includes(provider))
+    const priced = compared.flatMap(({ endpoints }) => endpoints)
+    return { made: madeOf(totals), perThousand: compared.length === 0 ? null : perThousand(totals, priced) }
+  }
+  return [...perProvider, { name: 'all calls', before: all(before), after: all(after) }]
+}
+
+/** Providers of which the one time or the other has a part of a billing period in which the price of a call depends on those before it. */
+function notComparable({ before, after }: BeforeAfter): string[] {
+  const odd = [before, after].flatMap(({ providers }) =>
+    providers.filter(({ periods, credits }) => periods.some((period) => period.dependsOnVolume && (period.partial || credits !== null))),
+  )
+  return [...new Set(odd.map(({ provider }) => provider))].sort()
 }
 
 /** What was really done: with the stash, or while it only measured. */
@@ -74,16 +104,22 @@ function madeOf({ with: reused, without }: Comparison): Figures | Without {
   return reused ?? without
 }
 
-function perThousand(comparison: Comparison): Money[] {
-  const { asked, money } = madeOf(comparison)
+/** What the calls of endpoints cost, without fees, for a thousand of those asked; in the decimals of the currency. */
+function perThousand(line: Comparison, endpoints: readonly Comparison[]): Money[] {
+  const { asked } = madeOf(line)
+  const sums = new MoneySum()
+  for (const endpoint of endpoints) sums.addAll(madeOf(endpoint).money)
   return asked === 0
     ? []
-    : money.map(({ currency, amount }) => ({ currency, amount: new Big(amount).times(1000).div(asked).round(4).toFixed() }))
+    : sums.toMoney().map(({ currency, amount }) => ({
+        currency,
+        amount: new Big(amount).times(1000).div(asked).round(digitsOf(currency), Big.roundHalfUp).toFixed(),
+      }))
 }
 
-function cellsOf(comparison: Comparison | undefined, money: (moneys: readonly Money[]) => string): string[] {
-  if (!comparison) return ['0', ...Array(9).fill('-')]
-  const figures = madeOf(comparison)
+function cellsOf(side: ComparedSide | undefined, money: (moneys: readonly Money[]) => string): string[] {
+  if (!side) return ['0', ...Array(9).fill('-')]
+  const { made: figures } = side
   const { asked, upstream, refused, errored, latencyMs } = figures
   const known = 'fromStore' in figures ? figures : { fromStore: 0, stale: 0, changed: 0, unchanged: 0 }
   return [
@@ -94,7 +130,7 @@ function cellsOf(comparison: Comparison | undefined, money: (moneys: readonly Mo
     refused === null ? '?' : shareText(refused, asked),
     errored === null ? '?' : shareText(errored, asked),
     shareText(known.changed, known.changed + known.unchanged),
-    money(perThousand(comparison)),
+    side.perThousand ? money(side.perThousand) : '?',
     latencyMs ? latencyText(latencyMs.median) : '?',
     latencyMs ? latencyText(latencyMs.p95) : '?',
   ]

@@ -22,7 +22,10 @@ function amountText({ currency, amount }: Money): string {
   formats.set(currency, format)
   const own = format.resolvedOptions().minimumFractionDigits ?? 2
   const needed = amount.split('.')[1]?.length ?? 0
-  const exact = needed <= own ? format : new Intl.NumberFormat('en', { style: 'currency', currency, currencyDisplay: 'code', minimumFractionDigits: needed })
+  const exact =
+    needed <= own
+      ? format
+      : new Intl.NumberFormat('en', { style: 'currency', currency, currencyDisplay: 'code', minimumFractionDigits: needed })
   return exact.format(amount as Intl.StringNumericLiteral).replace(/\u00a0/g, ' ')
 }
 
@@ -30,11 +33,11 @@ const formats = new Map<string, Intl.NumberFormat>()
 
 /** Returns what writes money in the cells of a column: filled up to the right, so that the decimal points of `all` stand under each other. */
 export function moneyCells(all: readonly Money[]): (moneys: readonly Money[]) => string {
-  const decimals = (text: string) => (text.includes('.') ? text.length - text.lastIndexOf('.') : 0)
-  const most = Math.max(0, ...all.map((money) => decimals(amountText(money))))
+  const decimals = (money: Money) => /\.\d+$/.exec(amountText(money))?.[0].length ?? 0
+  const most = Math.max(0, ...all.map(decimals))
   return (moneys) => {
-    const text = moneyText(moneys)
-    return moneys.length === 0 ? text : text + ' '.repeat(most - decimals(text))
+    const last = moneys.at(-1)
+    return last ? moneyText(moneys) + ' '.repeat(Math.max(0, most - decimals(last))) : moneyText(moneys)
   }
 }
 

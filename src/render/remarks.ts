@@ -1,5 +1,5 @@
 import type { EndpointReport, Figures, Report } from '../core/ledger/report-model.js'
-import { countText, moneyWriter, shareText } from './format.js'
+import { countText, moneyText, shareText } from './format.js'
 
 /** What a reader must know beside the figures: what was left out of them, and answers that were paid for and lost. */
 export function notesOf(report: Report): string[] {
@@ -52,7 +52,7 @@ function tooSmall({ evicted, trimmed, refetched, paidTwice }: Figures): string |
   const dropped =
     evicted === 1 ? 'an answer was dropped before it expired' : `${countText(evicted)} answers were dropped before they expired`
   const paid = paidTwice.filter(({ amount }) => Number(amount) > 0)
-  const cost = paid.length > 0 ? `: ${moneyWriter(paid)(paid)} was paid twice` : ''
+  const cost = paid.length > 0 ? `: ${moneyText(paid)} was paid twice` : ''
   const again = refetched === 0 ? '' : `, ${countText(refetched)} fetched again${cost}`
   const what = trimmed === evicted ? '`maxEntries`, or 100 variants of an answer, is too little' : 'the store is too small'
   return `${what}: ${dropped}${again}`

@@ -1,6 +1,6 @@
-import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
+import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
-import { countText, latencyText, momentText, moneyWriter } from './format.js'
+import { countText, latencyText, momentText, moneyText as money, nothingCounted } from './format.js'
 import { printable } from './printable.js'
 import { notesOf } from './remarks.js'
 
@@ -9,12 +9,11 @@ export function reportMarkdown(given: Report, zone: string): string {
   const report = printable(given)
   const { since, until, providers, totals } = report
   const notes = notesOf(report).flatMap((note) => ['', `Note: ${escaped(note)}.`])
-  if (since === null || until === null) return ['No calls were counted in this time.', ...notes, ''].join('\n')
-  const comparisons = [totals, ...providers, ...providers.flatMap(({ endpoints }) => endpoints)]
-  const money = moneyWriter(comparisons.flatMap(moneysOf))
-  const rows = providers.flatMap(({ provider, endpoints, ...whole }) => [
-    ...endpoints.flatMap((one) => rowsOf(escaped(`${provider}.${one.endpoint}`), one, money)),
-    ...rowsOf(`**${escaped(provider)}**`, whole, money),
+  if (since === null || until === null) return [...nothingCounted(report).flatMap((line) => [line, '']), ...notes].join('\n')
+  const rows = providers.flatMap(({ provider, endpoints, fees, ...whole }) => [
+    ...endpoints.flatMap((one) => rowsOf(escaped(`${provider}.${one.endpoint}`), one)),
+    ...feeRows(`${escaped(provider)}, base fee`, fees),
+    ...rowsOf(`**${escaped(provider)}**`, whole),
   ])
   const { saved } = totals
   return [
@@ -25,14 +24,14 @@ export function reportMarkdown(given: Report, zone: string): string {
       .slice(2)
       .map(() => '---:')
       .join(' | ')} |`,
-    ...[...rows, ...rowsOf('**all calls**', totals, money)].map((cells) => `| ${cells.join(' | ')} |`),
-    ...timeTable(report, zone, money),
+    ...[...rows, ...rowsOf('**all calls**', totals)].map((cells) => `| ${cells.join(' | ')} |`),
+    ...timeTable(report, zone),
     ...keyTable(report),
     ...notes,
     ...(saved
       ? [
           '',
-          `Saved ${countText(saved.calls)} of ${countText(totals.without.asked)} calls and ${money(saved.money)}${totals.without.basis === 'estimated' ? ' (estimated)' : ''}. ${report.savedMeans}`,
+          `Saved ${countText(saved.calls)} of ${countText(totals.without.asked)} calls and ${money(saved.money)} (${totals.without.basis}). ${report.savedMeans}`,
         ]
       : []),
     '',
@@ -40,7 +39,7 @@ export function reportMarkdown(given: Report, zone: string): string {
 }
 
 /** Calls hour by hour or day by day, where the report tells them so. */
-function timeTable({ times = [] }: Report, zone: string, money: (moneys: readonly Money[]) => string): string[] {
+function timeTable({ times = [] }: Report, zone: string): string[] {
   if (times.length === 0) return []
   const rows = times.map(({ from, partial, without, with: reused }) => [
     `${momentText(from, zone)}${partial ? ' (part)' : ''}`,
@@ -83,11 +82,18 @@ function tableOf(names: readonly string[], rows: readonly string[][]): string[] 
 
 const heads = ['', '', 'asked', 'upstream', 'refused', 'failed', 'from store', 'stale', 'money', 'median', 'p95']
 
-function moneysOf({ without, with: reused, saved }: Comparison): readonly Money[] {
-  return [...without.money, ...(reused?.money ?? []), ...(saved?.money ?? [])]
+/** Fees that belong to no endpoint, where there are any. */
+function feeRows(name: string, { without, with: made }: ProviderReport['fees']): string[][] {
+  if (without.length === 0 && !made?.length) return []
+  const row = (first: string, side: string, moneys: readonly Money[]) => [
+    first,
+    side,
+    ...heads.slice(2).map((head) => (head === 'money' ? money(moneys) : '')),
+  ]
+  return [row(name, 'without', without), ...(made ? [row('', 'with', made)] : [])]
 }
 
-function rowsOf(name: string, { without, with: reused }: Comparison, money: (moneys: readonly Money[]) => string): string[][] {
+function rowsOf(name: string, { without, with: reused }: Comparison): string[][] {
   const cells = (figures: Figures | Without) => [
     countText(figures.asked),
     countText(figures.upstream),

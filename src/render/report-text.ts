@@ -2,7 +2,7 @@ import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
-import { ageText, countText, momentText, moneyWriter, nothingCounted, periodText, shareText } from './format.js'
+import { ageText, countText, momentText, moneyCells, moneyText, nothingCounted, periodText, shareText } from './format.js'
 import { keysText } from './keys-text.js'
 import { type TableRow, textTable } from './plain-table.js'
 import { printable } from './printable.js'
@@ -15,12 +15,12 @@ import { timesText } from './times-text.js'
 export function reportText(given: Report, { colors, zone, wide = false }: TextOptions): string {
   const report = printable(given)
   if (report.since === null || report.until === null) return [...nothingCounted(report), ...notesOf(report), ''].join('\n')
-  const money = moneyWriter(moneysOf(report))
+  const money = moneyCells(moneysOf(report))
   const { head, cells, legend } = wide ? wideColumns : narrowColumns
   const rows: TableRow[] = []
   const rowsOf = (name: string, one: Comparison) => comparisonRows(name, one, { colors, cells: (figures) => cells(figures, money) })
   for (const provider of report.providers) {
-    rows.push(...providerLines(provider, { colors, money }))
+    rows.push(...providerLines(provider, colors))
     if (provider.endpoints.length === 0) rows.push(...rowsOf('', provider))
     for (const endpoint of provider.endpoints) rows.push(...rowsOf(shortened(endpoint.endpoint, wide ? 100 : nameLength), endpoint))
     rows.push(...feeRows(provider, { colors, money, columns: head }))
@@ -28,10 +28,10 @@ export function reportText(given: Report, { colors, zone, wide = false }: TextOp
   rows.push('', ...rowsOf('all calls', report.totals))
   const table = textTable(['', '', ...head], rows, { dim: colors.dim, aligns: ['left', 'left', ...head.map(() => 'right' as const)] })
   const sections = [
-    [...savedLines(report.totals, colors, money), spanLine(report, zone)],
+    [...savedLines(report.totals, colors), spanLine(report, zone)],
     [table, colors.dim(legend)],
-    [...figureLines(report.totals), ...(report.converted ? [convertedLine(report.converted, money)] : []), ...notesIn(report, colors)],
-    periodLines(report, money),
+    [...figureLines(report.totals), ...(report.converted ? [convertedLine(report.converted)] : []), ...notesIn(report, colors)],
+    periodLines(report),
     forecastLines(report, zone),
     report.times ? [timesText(report.times, { colors, zone, money, wide })] : [],
     report.byKey ? [keysText(report.byKey, { colors, zone, wide })] : [],
@@ -58,28 +58,22 @@ function notesIn(report: Report, colors: Colors): string[] {
   ]
 }
 
-type MoneyWriter = ReturnType<typeof moneyWriter>
+type MoneyCells = ReturnType<typeof moneyCells>
 
-function moneysOf({ providers, totals, times = [], converted }: Report): Money[] {
+function moneysOf({ providers, totals, times = [] }: Report): Money[] {
   const comparisons = [totals, ...times, ...providers.flatMap(({ endpoints }) => endpoints)]
-  const inOne = converted ? [converted.without, converted.with, converted.saved].filter((one) => one !== null) : []
   return [
-    ...inOne,
-    ...comparisons.flatMap(({ without, with: reused, saved, couldSave }) =>
-      [without, reused, saved, couldSave].flatMap((part) => part?.money ?? []),
-    ),
+    ...providers.flatMap(({ fees }) => [...fees.without, ...(fees.with ?? [])]),
+    ...comparisons.flatMap(({ without, with: reused }) => [without, reused].flatMap((part) => part?.money ?? [])),
   ]
 }
 
 /** A provider's name, and below it what its quota, bill and credits say. */
-function providerLines(
-  { provider, quota, periods, credits, ...comparison }: ProviderReport,
-  { colors, money }: { readonly colors: Colors; readonly money: MoneyWriter },
-): string[] {
+function providerLines({ provider, quota, periods, credits, ...comparison }: ProviderReport, colors: Colors): string[] {
   const [period, ...more] = periods.filter(isLong)
   const facts = [
     ...(quota ? [quotaText(quota, comparison)] : []),
-    ...(period && more.length === 0 ? [periodText(period, money)] : []),
+    ...(period && more.length === 0 ? [periodText(period)] : []),
     ...(credits ? [`${countText(credits.left)} of ${countText(credits.bought)} prepaid credits left`] : []),
   ]
   return [colors.bold(provider), ...facts.map((fact) => `  ${fact}`)]
@@ -92,10 +86,10 @@ function quotaText({ limit, per, used }: NonNullable<ProviderReport['quota']>, {
 }
 
 /** What billing periods longer than a day cost, of providers of which there are several in the report. */
-function periodLines({ providers }: Report, money: MoneyWriter): string[] {
+function periodLines({ providers }: Report): string[] {
   return providers.flatMap(({ provider, periods }) => {
     const long = periods.filter(isLong)
-    return long.length < 2 ? [] : long.map((period) => `${provider}   ${periodText(period, money)}`)
+    return long.length < 2 ? [] : long.map((period) => `${provider}   ${periodText(period)}`)
   })
 }
 
@@ -103,9 +97,9 @@ function isLong({ from, until }: PricedPeriod): boolean {
   return until.getTime() - from.getTime() > 25 * 3_600_000
 }
 
-function convertedLine({ currency, rates, without, with: made, saved }: Converted, money: MoneyWriter): string {
+function convertedLine({ currency, rates, without, with: made, saved }: Converted): string {
   const used = Object.entries(rates).map(([other, rate]) => `1 ${other} is ${currency} ${rate}`)
-  const amounts = made && saved ? `${money([saved])} saved of ${money([without])}` : money([without])
+  const amounts = made && saved ? `${moneyText([saved])} saved of ${moneyText([without])}` : moneyText([without])
   return `all money in ${currency}: ${amounts} (${used.join(', ')})`
 }
 
@@ -143,7 +137,7 @@ function comparisonRows(
 /** Fees that belong to no endpoint, where there are any. */
 function feeRows(
   { fees }: ProviderReport,
-  { colors, money, columns }: { readonly colors: Colors; readonly money: MoneyWriter; readonly columns: readonly string[] },
+  { colors, money, columns }: { readonly colors: Colors; readonly money: MoneyCells; readonly columns: readonly string[] },
 ): string[][] {
   if (fees.without.length === 0 && !fees.with?.length) return []
   const row = (name: string, side: string, moneys: readonly Money[]) => [
@@ -156,16 +150,16 @@ function feeRows(
 }
 
 /** What was saved. */
-function savedLines({ without, with: reused, saved, couldSave }: Comparison, colors: Colors, money: MoneyWriter): string[] {
+function savedLines({ without, with: reused, saved, couldSave }: Comparison, colors: Colors): string[] {
   if (!reused || !saved) {
     const { calls = 0, money: avoided = [] } = couldSave ?? {}
     return [
       'The stash only measured so far: nothing was reused.',
-      `Reuse by the same rules would have avoided ${countText(calls)} of ${countText(without.upstream)} calls (${shareText(calls, without.upstream)}) and ${money(avoided)}.`,
+      `Reuse by the same rules would have avoided ${countText(calls)} of ${countText(without.upstream)} calls (${shareText(calls, without.upstream)}) and ${moneyText(avoided)}.`,
     ]
   }
   return [
-    `${colors.bold('Saved')} ${countText(saved.calls)} of ${countText(without.asked)} calls (${shareText(saved.calls, without.asked)}) and ${money(saved.money)} of ${money(without.money)}`,
+    `${colors.bold('Saved')} ${countText(saved.calls)} of ${countText(without.asked)} calls (${shareText(saved.calls, without.asked)}) and ${moneyText(saved.money)} of ${moneyText(without.money)}`,
   ]
 }
 

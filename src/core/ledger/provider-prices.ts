@@ -2,7 +2,7 @@ import Big from 'big.js'
 import { apportioned } from '../money/apportion.js'
 import type { Money } from '../money/money.js'
 import { chargeOfPeriod } from '../money/period-charge.js'
-import { billingPeriod, type PlanTerms, termsAt as termsOfPlan } from '../money/plan.js'
+import { billingPeriod, type PlanOptions, type PlanTerms, termsAt as termsOfPlan } from '../money/plan.js'
 import { priceDigits } from '../money/price-digits.js'
 import { type BilledPeriod, billedPeriods } from './billed-periods.js'
 import type { FactsInForce } from './facts-in-force.js'
@@ -26,6 +26,8 @@ export interface PricedPeriod extends Money {
   readonly until: Date
   /** Whether the report, or the ledger, covers only a part of it. */
   readonly partial: boolean
+  /** Whether what a call costs depends on how many there are in the period: allowance, tiers, packages, credits, minimum, maximum. */
+  readonly dependsOnVolume: boolean
 }
 
 /** What each of some stretches of time costs, by its begin: the first begins at the first of `begins`, each ends where the next begins. */
@@ -90,6 +92,7 @@ export function priceProvider(known: FactsInForce, pricing: Pricing): ProviderPr
     periods.push({
       ...{ currency, amount: charge.toFixed(), zone: plan.zone ?? 'UTC' },
       ...(plan.prepaid ? spanOf(within) : { from: new Date(start), until: new Date(end) }),
+      dependsOnVolume: dependsOnVolume(plan),
       partial: !plan.prepaid && (start < Math.max(since, known.since(provider)) || end > until),
     })
     const endpoints = [...later.byEndpoint.keys()].sort()
@@ -152,6 +155,12 @@ export function billingSince(known: FactsInForce, providers: readonly string[], 
     return plan ? billingPeriod(plan, since).start : since
   })
   return Math.floor(Math.min(since, ...starts) / bucketMs) * bucketMs
+}
+
+function dependsOnVolume({ prepaid, changes = [], ...plan }: PlanOptions): boolean {
+  const isByVolume = ({ included, tiers, packages, minimum, maximum }: PlanTerms) =>
+    [included, tiers, packages, minimum, maximum].some((one) => one !== undefined)
+  return prepaid !== undefined || [plan, ...changes].some(isByVolume)
 }
 
 function lesser(one: Big, other: Big): Big {

@@ -1,5 +1,5 @@
-import type { Comparison, Report } from '../../core/ledger/report-model.js'
-import { ageText, countText, latencyText, momentText, moneyWriter, periodDays, shareText } from '../format.js'
+import type { Report } from '../../core/ledger/report-model.js'
+import { ageText, countText, latencyText, momentText, moneyText as money, periodDays, shareText } from '../format.js'
 import { printable } from '../printable.js'
 import { notesOf, remarkOf } from '../remarks.js'
 import type { Draw } from './charts.js'
@@ -55,9 +55,8 @@ interface Tile {
   readonly detail: string
 }
 
-function tilesOf({ totals, providers }: Report): Tile[] {
+function tilesOf({ totals }: Report): Tile[] {
   const { without, with: reused, saved } = totals
-  const money = writerOf({ totals, providers })
   if (!reused || !saved) return [{ name: 'Calls measured', value: countText(without.asked), detail: 'the stash only measured so far' }]
   return [
     { name: 'Calls asked', value: countText(reused.asked), detail: `${countText(reused.upstream)} left for a provider` },
@@ -90,7 +89,6 @@ function tile({ name, value, detail }: Tile): string {
 }
 
 function endpointTable(report: Report): string {
-  const money = writerOf(report)
   const heads = ['endpoint', 'asked', 'upstream', 'from store', 'changed', 'older', 'money', 'saved', 'remark']
   const rows = report.providers.flatMap(({ provider, endpoints, fees }) => [
     ...endpoints.map((one) => {
@@ -125,19 +123,11 @@ function keyTable({ byKey }: Report): string {
   return table(['endpoint', 'avoided', 'asked', 'upstream', 'failed', 'key'], rows, 'Keys that saved most calls, by the journal')
 }
 
-function periodTable({ providers, ...report }: Report): string {
-  const money = writerOf({ providers, ...report })
+function periodTable({ providers }: Report): string {
   const rows = providers.flatMap(({ provider, periods }) =>
     periods.map((period) => [provider, periodDays(period), period.zone, money([period]), period.partial ? 'covered in part' : '']),
   )
   return rows.length === 0 ? '' : table(['provider', 'days', 'zone', 'billed', ''], rows, 'Billing periods, by the calls made')
-}
-
-function writerOf({ totals, providers }: Pick<Report, 'totals' | 'providers'>) {
-  const comparisons: Comparison[] = [totals, ...providers, ...providers.flatMap(({ endpoints }) => endpoints)]
-  return moneyWriter(
-    comparisons.flatMap(({ without, with: reused, saved }) => [...without.money, ...(reused?.money ?? []), ...(saved?.money ?? [])]),
-  )
 }
 
 const css = `
