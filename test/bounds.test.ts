@@ -443,7 +443,7 @@ describe('bounds of time', () => {
     expect(forecastQuota({ ...input, hours: hours(2) })).to.equal(undefined)
     expect(forecastQuota({ ...input, end: noon })).to.equal(undefined)
     const forecast = forecastQuota(input)
-    expect(forecast).to.deep.include({ method: 'even', drawnFromMs: 3 * hour, usedNow: 100 })
+    expect(forecast).to.deep.include({ method: 'even-pace', drawnFromMs: 3 * hour, usedNow: 100 })
     expect(forecast?.usedAtReset.likely).to.equal(150)
     expect(forecast?.course.map(({ at, likely }) => [at.getTime() - noon, likely])).to.eql(
       [1, 2, 3, 4, 5].map((n) => [n * hour, 100 + 10 * n]),
@@ -465,41 +465,56 @@ describe('bounds of time', () => {
     }
     const half = forecastQuota({ ...input, now: noon + hour / 2, end: noon + hour })
     expect(half?.usedAtReset.likely, 'half an hour').to.equal(105)
-    expect(forecastQuota({ ...input, hours: hours(2 * 168 - 1) })?.method).to.equal('even')
+    expect(forecastQuota({ ...input, hours: hours(168 - 1) })?.method).to.equal('even-pace')
     const weekly = forecastQuota({
       ...input,
       hours: hours(2 * 168).map((one) => ({ ...one, calls: new Date(one.at).getUTCHours() === 13 ? 30 : 2 })),
     })
-    expect(weekly?.method).to.equal('weekday-hour')
+    expect(weekly?.method).to.equal('same-day')
     expect(weekly?.course.map(({ likely }) => likely)).to.eql([102, 132, 134, 136, 138])
   })
 
-  it('a forecast is as wide as chance, differing hours, days and weeks, and how little is known make it', () => {
+  it('a forecast goes on like this day compared with the same weekdays, or along the line of the weeks, as wide as these were off', () => {
     const hour = 3_600_000
     const known = (counts: readonly number[]) => counts.map((calls, i) => ({ at: noon - (counts.length - i) * hour, calls }))
-    const input = { limit: 1_000, used: 100, now: noon, end: noon + 5 * hour, zone: 'UTC' }
-    const range = (counts: readonly number[]) => {
-      const { low, likely, high } = forecastQuota({ ...input, hours: known(counts) })?.usedAtReset ?? { low: 0, likely: 0, high: 0 }
-      return [low, likely, high]
+    const hours = (...levels: [calls: number, length: number][]) => levels.flatMap(([calls, length]) => Array<number>(length).fill(calls))
+    const week = 7 * 24
+    const ask = (counts: readonly number[], end: number, more = {}) =>
+      forecastQuota({ limit: 1_000, used: 100, now: noon, end: noon + end * hour, zone: 'UTC', hours: known(counts), ...more })
+    const equal = { low: 150, likely: 150, high: 150 }
+    expect(ask(hours([10, 10 * 24]), 5), 'ten equal days').to.deep.include({ method: 'same-day', usedAtReset: equal })
+    const busy = ask(hours([10, 9 * 24 + 12], [20, 12]), 5)?.usedAtReset
+    expect(busy?.likely, 'a day twice as busy').to.equal(Math.round(100 + (50 * (25 + 240)) / (25 + 120)))
+    // biome-ignore format: a row a line
+    const lines: [per: number[], ahead: number][] = [[[10, 10, 10], 2], [[10, 20, 40], 7], [[10, 10, 20], 7], [[12, 10, 13, 8], 7], [[12, 10, 13, 8], 14]]
+    for (const [per, ahead] of lines) {
+      const length = Math.min(7, ahead) * 24
+      const points = per.map((calls, i) => ({ x: i - per.length + length / week / 2, y: Math.log(calls * length + 0.5) }))
+      const [x, y] = [points.reduce((sum, one) => sum + one.x, 0) / per.length, points.reduce((sum, one) => sum + one.y, 0) / per.length]
+      const squares = points.reduce((sum, one) => sum + (one.x - x) ** 2, 0)
+      const slope = points.reduce((sum, one) => sum + (one.x - x) * (one.y - y), 0) / squares
+      const variance = points.reduce((sum, one) => sum + (one.y - y - slope * (one.x - x)) ** 2, 0) / (per.length - 2)
+      const middle = (ahead / 7 / 2 - x) ** 2 / squares
+      const deviation = Math.sqrt(variance * (1 + 2 / per.length) * (1 / Math.max(1, ahead / 7) + 1 / per.length + middle))
+      const factor = Math.exp((per.length === 3 ? 3.078 : 1.886) * deviation)
+      const forecast = ask(hours(...per.map((calls): [number, number] => [calls, week])), ahead * 24, { limit: 1e6 })
+      expect(forecast?.method).to.equal('weekly-trend')
+      const { low, likely, high } = forecast?.usedAtReset ?? { low: 0, likely: 0, high: 0 }
+      const levels = Array.from({ length: ahead * 24 }, (_, i) => Math.exp(y + slope * ((i + 0.5) / week - x)) / length)
+      const mean = 100 + levels.reduce((sum, one) => sum + one, 0)
+      expect(likely / mean, `${per} for ${ahead} days`).to.be.within(0.97, 1.03)
+      expect(Math.abs(Number(low) - 100 - (likely - 100) / factor), `${per} for ${ahead} days`).to.be.below(2)
+      expect(Number(high) / (100 + (likely - 100) * factor), `${per} for ${ahead} days`).to.be.within(0.999, 1.001)
     }
-    const day = (calls: number) => Array.from({ length: 24 }, () => calls)
-    const week = (calls: number) => Array.from({ length: 7 * 24 }, () => calls)
-    // 1.2816 deviations about 5 hours of 10 calls each
-    const rows: [what: string, counts: readonly number[], deviation: number][] = [
-      ['equal hours, by chance, and but an eighth of a day known', [10, 10, 10], Math.sqrt(5 * 10 + (8 * 25 * 10) / 3)],
-      ['hours that differ by more', [6, 10, 14], Math.sqrt(5 * 16 + (8 * 25 * 16) / 3)],
-      ['a day of equal hours', day(10), Math.sqrt(5 * 10 + (25 * 10) / 24)],
-      ['days that differ, once there are three', [...day(8), ...day(10), ...day(12)], Math.sqrt((5 / 24 + 25 / 576 / 3) * 2304)],
-      ['two equal weeks', [...week(10), ...week(10)], Math.sqrt(5 * 10 * 1.5)],
-      ['weeks that differ by more', [...week(4), ...week(16)], Math.sqrt(5 * 72 * 1.5 + ((2 * 1008 ** 2 - 168 * 72) / 1680 ** 2) * 2500)],
-      ['weeks that differ', [...week(8), ...week(12)], Math.sqrt(5 * 10 * 1.5 + ((2 * 336 ** 2 - 168 * 10) / 1680 ** 2) * 2500)],
-    ]
-    for (const [what, counts, deviation] of rows) {
-      const spread = 1.2816 * deviation
-      expect(range(counts), what).to.eql([Math.round(100 + Math.max(0, 50 - spread)), 150, Math.round(150 + spread)])
-    }
-    const left = forecastQuota({ ...input, limit: 110, hours: known([10, 10, 10]) })?.leftAtReset
-    expect(left).to.eql({ low: 0, likely: 0, high: 0 })
+    // biome-ignore format: a row a line
+    const few = [[hours([10, 2 * week]), 50, 'same-hours'], [hours([10, 24]), 5, 'even-pace'], [hours([10, 4 * week]), 60 * 24, 'same-hours']] as const
+    for (const [counts, end, method] of few)
+      expect(ask(counts, end), 'too little for a range').to.deep.include({
+        method,
+        usedAtReset: { low: null, likely: 100 + 10 * end, high: null },
+      })
+    expect(ask(hours([10, 10 * 24]), 5, { most: 120 })?.usedAtReset, 'what may leave').to.eql({ low: 120, likely: 120, high: 120 })
+    expect(ask(hours([10, 10 * 24]), 5, { limit: 110 })?.leftAtReset).to.eql({ low: 0, likely: 0, high: 0 })
   })
 
   it('a reset is told as a moment or a time from now, by its size', () => {

@@ -165,7 +165,8 @@ describe('budgets', () => {
       expect((await stash.explain(`${base}/tides/9`)).blockedBy).to.include({ why: 'budget-spent', what: 'budget of 10 calls per day' })
       expect((await stash.status()).providers[0]?.budgets).to.eql([
         {
-          ...{ budget: 'budget of 10 calls per day', amount: '10', currency: null, spent: '10', level: 'stop' },
+          ...{ budget: 'budget of 10 calls per day', amount: '10', currency: null, spent: '10', level: 'stop', stopsAt: '10' },
+          since: new Date('2026-06-29T22:00Z'),
           until: new Date('2026-06-30T22:00:00.000Z'),
         },
       ])
@@ -187,7 +188,8 @@ describe('budgets', () => {
         await now.clock.sleep(1)
         expect((await stash.status()).providers[0]?.budgets).to.eql([
           {
-            ...{ budget: 'budget of EUR 1.3 per month', amount: '1.3', currency: 'EUR', spent: '0.61', level: 'free' },
+            ...{ budget: 'budget of EUR 1.3 per month', amount: '1.3', currency: 'EUR', spent: '0.61', level: 'free', stopsAt: '1.3' },
+            since: new Date('2026-06-01T00:00Z'),
             until: new Date('2026-07-01T00:00:00.000Z'),
           },
         ])

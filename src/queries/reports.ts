@@ -79,22 +79,18 @@ async function withOutdatedExamples(report: Report, store: Store, now: number): 
   return { ...report, providers }
 }
 
-/** What quotas are forecast by, where there are any and the report ends in the midst of their period. */
+/** What quotas and bills are forecast by, where there are any and the report ends in the midst of their period. */
 async function forecastInput(
   store: Store,
   facts: readonly BillingFacts[],
   { end, now }: { readonly end: number; readonly now: number },
   unwritten: readonly TallyRow[],
-): Promise<Pick<ReportInput, 'recent' | 'reportedLeft'>> {
-  if (!facts.some(({ quota }) => quota)) return {}
+): Promise<Pick<ReportInput, 'recent' | 'standing'>> {
+  if (!facts.some(({ quota, plan }) => quota || (plan && !plan.prepaid))) return {}
   const since = end - forecastFromMs
   const { rows: recent } = await readRows(store, { since, until: end, cuts: [since, end], finest: 'hour' }, unwritten)
-  const reportedLeft = new Map<string, number>()
-  for (const { provider, limits } of end === now ? await statusOfProviders(store.records, now) : []) {
-    const reported = limits.find(({ reported: one }) => one !== null)?.reported
-    if (reported) reportedLeft.set(provider, reported.left)
-  }
-  return { recent, reportedLeft }
+  const standing = end === now ? await statusOfProviders(store.records, now) : []
+  return { recent, standing: new Map(standing.map((status) => [status.provider, status])) }
 }
 
 function momentOf(moment: Moment, option: string, now: number, zone: string): number {

@@ -1,12 +1,17 @@
+import type { BillForecast } from '../core/ledger/bill-forecast.js'
 import type { QuotaUse, Report } from '../core/ledger/report-model.js'
-import type { CallRange, QuotaForecast } from '../core/limits/forecast.js'
-import { ageText, countText, momentText } from './format.js'
+import type { CallRange, ForecastMethod, QuotaForecast } from '../core/limits/forecast.js'
+import { ageText, countText, momentText, moneyText, periodDays } from './format.js'
 
 /** What is forecast of each provider's quota, in words: a line with the stash, one without it, and one on what the provider itself says. */
 export function forecastLines({ providers }: Report, zone: string): string[] {
   const lines = providers.flatMap(({ provider, quota }) => (quota ? linesOf(provider, quota, zone) : []))
-  const methods = [...new Set(providers.flatMap(({ quota }) => [quota?.forecast.with, quota?.forecast.without]).filter((one) => !!one))]
-  return lines.length === 0 ? [] : ['Quotas', ...lines, ...methodWords(methods)]
+  const bills = providers.flatMap(({ provider, bill }) => (bill ? billLines(provider, bill) : []))
+  const forecasts = providers.flatMap(({ quota }) => [quota?.forecast.with, quota?.forecast.without]).filter((one) => !!one)
+  return [
+    ...(lines.length > 0 ? ['Quotas', ...lines, ...methodWords(forecasts)] : []),
+    ...(bills.length > 0 ? ['Bills, if calls go on as they did', ...bills] : []),
+  ]
 }
 
 function linesOf(provider: string, { limit, until, reported, forecast }: QuotaUse, zone: string): string[] {
@@ -32,22 +37,51 @@ export function differenceText(fewer: number): string {
 function wordsOf({ usedNow, usedAtReset, runsOutAt }: QuotaForecast, limit: number, zone: string): string {
   const used = `${rangeText(usedAtReset)} of ${countText(limit)} calls`
   if (usedNow >= limit) return `${used}, used up already`
-  if (!runsOutAt.earliest) return `${used}, enough`
+  if (!runsOutAt.earliest && !runsOutAt.likely) return usedAtReset.high === null ? `${used}, likely enough` : `${used}, enough`
   const moment = (at: Date) => momentText(at, zone).slice(5) // the year stands before
-  if (!runsOutAt.likely) return `${used}, likely enough, may run out from ${moment(runsOutAt.earliest)} on`
+  if (!runsOutAt.likely) return `${used}, likely enough, may run out from ${moment(runsOutAt.earliest as Date)} on`
+  if (!runsOutAt.earliest) return `${used}, runs out about ${moment(runsOutAt.likely)}`
   const latest = runsOutAt.latest ? ` to ${moment(runsOutAt.latest)}` : ' or later, or not at all'
   return `${used}, runs out about ${moment(runsOutAt.likely)} (${moment(runsOutAt.earliest)}${latest})`
 }
 
 function rangeText({ low, likely, high }: CallRange): string {
+  if (low === null || high === null) return `about ${countText(likely)}`
   return low === high ? countText(likely) : `${countText(likely)} (${countText(low)} to ${countText(high)})`
 }
 
-function methodWords(forecasts: readonly QuotaForecast[]): string[] {
-  const words = forecasts.map(({ method, drawnFromMs }) =>
-    method === 'even'
-      ? `  drawn from the mean pace of the last ${ageText(drawnFromMs)}; ranges hold eight times in ten`
-      : `  drawn from the same hours of the same weekdays in the last ${ageText(drawnFromMs)}; ranges hold eight times in ten`,
-  )
-  return [...new Set(words)]
+/** What a billing period will cost at its end. */
+function billLines(provider: string, { currency, with: made, without, ...period }: BillForecast): string[] {
+  const text = (amount: string) => moneyText([{ currency, amount }])
+  const sides = (
+    [
+      ['with', made],
+      ['without', without],
+    ] as const
+  ).flatMap(([side, range]) => {
+    if (!range) return []
+    const { low, likely, high } = range
+    const about =
+      low === null || high === null
+        ? `about ${text(likely)}`
+        : low === high
+          ? text(likely)
+          : `${text(likely)} (${text(low)} to ${text(high)})`
+    return [`    ${side.padEnd(9)}${about}`]
+  })
+  return [`  ${provider}, for ${periodDays(period)}`, ...sides]
+}
+
+const methods: Record<ForecastMethod, (length: string) => string> = {
+  'same-day': (length) => `the same weekdays of the last ${length}, as this day compares with them`,
+  'weekly-trend': (length) => `the last ${length}, and how they grow or shrink from week to week`,
+  'same-hours': (length) => `the same hours of the week in the last ${length}: too few data for a range`,
+  'even-pace': (length) => `the mean pace of the last ${length}: too few data for a range`,
+}
+
+/** Words on what forecasts are drawn from. */
+export function methodWords(forecasts: readonly Pick<QuotaForecast, 'method' | 'drawnFromMs'>[]): string[] {
+  const words = forecasts.map(({ method, drawnFromMs }) => `  drawn from ${methods[method](ageText(drawnFromMs))}`)
+  const hasRange = forecasts.some(({ method }) => method === 'same-day' || method === 'weekly-trend')
+  return [...new Set(words), ...(hasRange ? ['  ranges hold eight times in ten'] : [])]
 }

@@ -1,6 +1,7 @@
 import { billedCalls } from '../money/billed-calls.js'
 import type { Money } from '../money/money.js'
 import { numberOf, type Units } from '../money/units.js'
+import type { BilledSide } from './bill-forecast.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { type Fees, feesOf } from './fees.js'
 import { type Basis, type Costs, sumOf } from './figures.js'
@@ -28,6 +29,19 @@ const billed: Pricing['callsOf'] = ({ tally }, plan) => billedCalls(plan, tally)
 
 export function costsOf(facts: Known, provider: string, rows: readonly TallyRow[], since: number, until: number): Costs<ProviderPrices> {
   return costsOfKinds(facts, provider, rows, (some, how) => priceProvider(facts.known, { provider, rows: some, since, until, ...how }))
+}
+
+/** How calls are billed with the stash and without it; of what limits would have refused then, nothing is known of single hours. */
+export function billedSides(basis: Basis): Record<'with' | 'without', BilledSide> {
+  const isMeasured = ({ mode }: TallyRow) => mode === 'measure'
+  return {
+    with: { includes: (row) => basis === 'estimated' || !isMeasured(row), callsOf: billed, unitsOf: unitsMade },
+    without: {
+      includes: (row) => basis === 'estimated' || isMeasured(row),
+      callsOf: (row, plan) => (isMeasured(row) ? billed(row, plan) : billedWithout(plan, row.tally)),
+      unitsOf: (row) => (isMeasured(row) ? row.tally.units.made : row.tally.units.asked),
+    },
+  }
 }
 
 /** Prices the rows of a provider in each of the ways that a report compares. */

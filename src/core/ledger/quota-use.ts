@@ -1,5 +1,6 @@
-import { type ForecastInput, forecastQuota, type HourOfCalls, type QuotaForecast } from '../limits/forecast.js'
+import { type ForecastInput, forecastQuota, type QuotaForecast } from '../limits/forecast.js'
 import { type Quota, quotaPeriod } from '../limits/quota.js'
+import { hoursOf } from './hours-of-calls.js'
 import type { TallyRow } from './ledger-row.js'
 import { momentOf } from './ledger-row.js'
 import type { QuotaUse } from './report-model.js'
@@ -16,6 +17,8 @@ export interface QuotaInput {
   readonly recent: readonly TallyRow[]
   /** What the provider itself said is left, if it did. */
   readonly reported: number | undefined
+  /** How many more calls may leave until its reset, by the budgets of the provider; default: any number. */
+  readonly mostMore?: number
 }
 
 const hourMs = 3_600_000
@@ -26,23 +29,25 @@ const shortMs = 48 * hourMs
 export const forecastFromMs = 28 * 24 * hourMs
 
 /** How a quota was used in the period that a report ends in, and how it will be. */
-export function quotaUse({ quota, rows, last, until, recent, reported }: QuotaInput): QuotaUse {
+export function quotaUse({ quota, rows, last, until, recent, reported, mostMore = Number.POSITIVE_INFINITY }: QuotaInput): QuotaUse {
   const { start, end } = quotaPeriod(quota, last)
   const inPeriod = rows.filter((row) => row.bucket >= start && row.bucket < end)
   const used = (count: Count) => inPeriod.reduce((sum, row) => sum + count(row), 0)
   const reuses = inPeriod.some(({ mode }) => mode === 'reuse')
   const [made, asked] = [used(reusing), used(reuses ? allAsked : measuring)]
+  const usedNow = Math.max(made, reported === undefined ? 0 : quota.calls - reported)
   const isNow = until > start && until < end
   const fine = end - start <= shortMs && recent.length > 0
-  const forecast = (count: Count, soFar: number): QuotaForecast | null => {
+  const forecast = (count: Count, soFar: number, most: number): QuotaForecast | null => {
     if (!isNow) return null
-    const input: ForecastInput = {
+    const input: ForecastInput & { limit: number } = {
       limit: quota.calls,
       used: soFar,
       now: until,
       end,
       hours: hoursOf(recent, count, until),
       zone: quota.zone,
+      most,
     }
     return forecastQuota(input) ?? null
   }
@@ -54,8 +59,8 @@ export function quotaUse({ quota, rows, last, until, recent, reported }: QuotaIn
     reported: isNow && reported !== undefined ? { left: reported, fewer: quota.calls - made - reported } : null,
     course: courseOf(fine ? recent : inPeriod, { start, end: Math.min(end, until) }, reuses),
     forecast: {
-      with: reuses ? forecast(reusing, Math.max(made, reported === undefined ? 0 : quota.calls - reported)) : null,
-      without: forecast(reuses ? allAsked : measuring, asked),
+      with: reuses ? forecast(reusing, usedNow, Math.min(quota.calls, usedNow + mostMore)) : null,
+      without: forecast(reuses ? allAsked : measuring, asked, Number.POSITIVE_INFINITY),
     },
   }
 }
@@ -64,21 +69,6 @@ type Count = (row: TallyRow) => number
 const reusing: Count = ({ mode, tally }) => (mode === 'reuse' ? tally.upstream : 0)
 const measuring: Count = ({ mode, tally }) => (mode === 'measure' ? tally.upstream : 0)
 const allAsked: Count = ({ mode, tally }) => (mode === 'reuse' ? callsWithout(tally, {}) : 0)
-
-/** Whole hours before `until`, from the first in which anything was called on; longer buckets are spread evenly. */
-function hoursOf(rows: readonly TallyRow[], count: Count, until: number): HourOfCalls[] {
-  const end = Math.floor(until / hourMs)
-  const first = rows.reduce((earliest, { bucket }) => Math.min(earliest, Math.ceil(bucket / hourMs)), end)
-  const calls = new Map<number, number>()
-  for (const row of rows) {
-    const hours = Math.max(1, Math.round(row.lengthMs / hourMs))
-    for (let i = 0; i < hours; i++) {
-      const hour = Math.floor(row.bucket / hourMs) + i
-      calls.set(hour, (calls.get(hour) ?? 0) + count(row) / hours)
-    }
-  }
-  return Array.from({ length: Math.max(0, end - first) }, (_, i) => ({ at: (first + i) * hourMs, calls: calls.get(first + i) ?? 0 }))
-}
 
 /** Calls made up to some moments of a time, without the stash and with it: by the hour where it is no longer than two days, else by the day. */
 function courseOf(rows: readonly TallyRow[], { start, end }: { start: number; end: number }, reuses: boolean): QuotaUse['course'] {

@@ -1,3 +1,4 @@
+import type { ProviderStatus } from '../limits/status.js'
 import type { BillingFacts, TallyRow } from './ledger-row.js'
 
 /** What a report is computed from. */
@@ -13,8 +14,8 @@ export interface ReportInput {
   readonly isInUse?: (provider: string) => boolean
   /** Rows of the last weeks before `until` by the hour, from which quotas are forecast; without them none is. */
   readonly recent?: readonly TallyRow[]
-  /** What providers said is left of their quotas now. */
-  readonly reportedLeft?: ReadonlyMap<string, number>
+  /** How providers stand, where the report ends now. */
+  readonly standing?: ReadonlyMap<string, ProviderStatus>
   /** Whether calls are also reported by the hours or days of a time zone. */
   readonly times?: { readonly by: 'hour' | 'day'; readonly zone: string } | undefined
 }

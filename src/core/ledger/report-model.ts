@@ -1,6 +1,7 @@
 import type { QuotaForecast } from '../limits/forecast.js'
 import type { Money } from '../money/money.js'
 import type { CalendarPeriod } from '../time/calendar.js'
+import type { BillForecast } from './bill-forecast.js'
 import type { Credits, PricedPeriod } from './provider-prices.js'
 
 /** Milliseconds, within 1%; null stands where nothing was measured. */
@@ -162,6 +163,8 @@ export interface ProviderReport extends Comparison {
   /** What each billing period costs, or so much of it as falls into the report: by the calls made while reusing, else while measuring. */
   readonly periods: readonly PricedPeriod[]
   readonly quota: QuotaUse | null
+  /** What the billing period in which the report ends will cost; null where there is none, or too little to tell. */
+  readonly bill: BillForecast | null
   /** Credits bought in advance, by the calls made while reusing, else while measuring; null where the plan has none. */
   readonly credits: Credits | null
 }

@@ -7,9 +7,9 @@ import { type Fees, feesOf } from './fees.js'
 import { basisOf, type Counted, compare, counted, sumOf, together } from './figures.js'
 import { groupBy } from './group-by.js'
 import type { BillingFacts, TallyRow } from './ledger-row.js'
+import { lookAhead } from './look-ahead.js'
 import { overLimits } from './over-limit.js'
 import { billingSince, creditsOf } from './provider-prices.js'
-import { quotaUse } from './quota-use.js'
 import type { ReportInput } from './report-input.js'
 import type { Report } from './report-model.js'
 import { spansOf, timesOf } from './report-times.js'
@@ -18,7 +18,7 @@ import { savedMeans } from './without.js'
 
 /** Computes a report from the ledger's rows. */
 export function reportOf(input: ReportInput): Report {
-  const { rows, facts, since, until, times, recent = [], reportedLeft = new Map(), isInUse = () => false } = input
+  const { rows, facts, since, until, times, recent = [], standing = new Map(), isInUse = () => false } = input
   const known = factsInForce(facts)
   const inSpan = rows.filter((row) => row.bucket >= since)
   const { first, last, end } = extentOf(inSpan)
@@ -49,13 +49,12 @@ export function reportOf(input: ReportInput): Report {
     ...idle.map((provider) => costed({ provider, endpoints: [], counted: together([]) })).filter(({ cost }) => cost.with.fees.length > 0),
   ].sort((a, b) => (a.provider < b.provider ? -1 : 1))
   const time = new TimeSaved(sums)
-  const quotaOf = (provider: string) => {
-    const at = inSpan.length > 0 ? last : until - 1
-    const quota = known.quota(provider, at)
-    if (!quota) return null
-    const its = recent.filter((row) => row.provider === provider)
-    return quotaUse({ quota, rows: inProvider.get(provider) ?? [], last: at, until, recent: its, reported: reportedLeft.get(provider) })
-  }
+  const at = inSpan.length > 0 ? last : until - 1
+  const ahead = (provider: string) =>
+    lookAhead({
+      ...{ known, provider, basis, at, until, rows: inProvider.get(provider) ?? [] },
+      ...{ recent: recent.filter((row) => row.provider === provider), standing: standing.get(provider) },
+    })
   const providers = sums.map(({ provider, endpoints, counted: inAll, cost }) => ({
     provider,
     ...compare(basis, inAll, (kind) => allOf(cost[kind]), time.of(provider, endpoints)),
@@ -65,7 +64,7 @@ export function reportOf(input: ReportInput): Report {
     })),
     fees: { without: cost.without.fees, with: basis === 'estimated' || inAll.reuse.isUsed ? cost.with.fees : null },
     periods: (basis === 'estimated' || inAll.reuse.isUsed ? cost.with : cost.measured).periods,
-    quota: quotaOf(provider),
+    ...ahead(provider),
     credits: creditsOf(known, provider, rowsMade(inProvider.get(provider) ?? []), ({ tally }, plan) => billedCalls(plan, tally)),
   }))
   const totals = compare(

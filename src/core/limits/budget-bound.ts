@@ -1,3 +1,4 @@
+import Big from 'big.js'
 import type { Bound, BoundCall } from './bound.js'
 import type { Budget, BudgetLevel } from './budget.js'
 import { type BudgetState, spentOf, unspent } from './budget-spending.js'
@@ -87,9 +88,10 @@ export function ownPrices(state: ProviderState, { spending }: BoundCall, now: nu
 }
 
 export function withBudget(state: ProviderState, budget: Budget, spent: BudgetState): ProviderState {
-  const { name, amount, currency } = budget
+  const { name, amount, currency, stopAt } = budget
+  const stopsAt = Number.isFinite(stopAt) ? new Big(amount).times(stopAt).toFixed() : null
   const announced = reached(spent.announced, spent.level) ? spent.announced : spent.level
-  const use: BudgetUse = { name, amount, currency, state: { ...spent, announced }, spent: spentOf(budget, spent).toFixed() }
+  const use: BudgetUse = { name, amount, currency, stopsAt, state: { ...spent, announced }, spent: spentOf(budget, spent).toFixed() }
   return { ...state, budgets: { ...state.budgets, [budget.id]: use } }
 }
 

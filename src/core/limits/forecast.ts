@@ -1,182 +1,138 @@
 import { Temporal } from 'temporal-polyfill'
+import { byHour, CallSeries, type Expected, type HourOfCalls, inAll } from './call-series.js'
+import { restOfDay } from './rest-of-day.js'
+import { weeklyTrend } from './week-trend.js'
 
-/** Calls counted in a whole hour that begins at `at`, milliseconds since 1970-01-01T00:00Z. */
-export interface HourOfCalls {
-  readonly at: number
-  readonly calls: number
-}
-
-/** Numbers of calls: eight times in ten it will be from `low` to `high`. */
+/** Numbers of calls: eight times in ten it will be from `low` to `high`; these are null where too little is known to say. */
 export interface CallRange {
-  readonly low: number
+  readonly low: number | null
   readonly likely: number
-  readonly high: number
+  readonly high: number | null
 }
 
-/** How a quota will be used up to its reset if calls go on as they did. */
-export interface QuotaForecast {
-  /**
-   * `even`: at the mean pace of the last seven days, or as much of them as is known, for there are not two weeks of data yet.
-   * `weekday-hour`: at the mean of the same hour of the same weekday in the last four weeks.
-   */
-  readonly method: 'even' | 'weekday-hour'
+/**
+ * What a forecast is drawn from. `same-day`: the same weekdays before, as this day is busier or quieter so far than they were. `weekly-trend`:
+ * the same hours of the weeks before, and how these grow or shrink. Too little for a range are `same-hours`: the mean of the same hours of the
+ * week; and `even-pace`: the mean of all hours, of less than a week.
+ */
+export type ForecastMethod = 'same-day' | 'weekly-trend' | 'same-hours' | 'even-pace'
+
+/** How many calls there will be up to a moment if they go on as they did. */
+export interface CallForecast {
+  readonly method: ForecastMethod
   /** How long a time it is drawn from, milliseconds. */
   readonly drawnFromMs: number
   readonly usedNow: number
-  readonly usedAtReset: CallRange
-  /** Never less than none. */
-  readonly leftAtReset: CallRange
-  /** When it runs out; null where it does not before the reset. */
-  readonly runsOutAt: { readonly earliest: Date | null; readonly likely: Date | null; readonly latest: Date | null }
-  /** Calls used up to some moments of the time left, the reset the last. */
+  readonly usedAtEnd: CallRange
+  /** Calls used up to some moments of the time left, its end the last. */
   readonly course: readonly ({ readonly at: Date } & CallRange)[]
 }
 
+/** How a quota will be used up to its reset if calls go on as they did. */
+export interface QuotaForecast extends Omit<CallForecast, 'usedAtEnd'> {
+  readonly usedAtReset: CallRange
+  /** Never less than none. */
+  readonly leftAtReset: CallRange
+  /** When it runs out; null where it does not before the reset, or that is not known. */
+  readonly runsOutAt: { readonly earliest: Date | null; readonly likely: Date | null; readonly latest: Date | null }
+}
+
 export interface ForecastInput {
-  readonly limit: number
   /** Calls used in the period up to `now`, in whose midst it lies. */
   readonly used: number
   readonly now: number
   readonly end: number
   /** Whole hours before `now`, without gaps, in the order of time: those in which nothing was called too. */
   readonly hours: readonly HourOfCalls[]
-  /** IANA time zone of weekdays and hours. */
+  /** IANA time zone of days. */
   readonly zone: string
+  /** More calls than this cannot be made; default: any number can. */
+  readonly most?: number
 }
 
 const hourMs = 3_600_000
-const dayHours = 24
-const weekHours = 7 * dayHours
+const dayMs = 24 * hourMs
+const weekMs = 7 * dayMs
 /** Fewer hours than this tell nothing. */
 const fewestHours = 3
-/** How far from the mean 80% of a normal distribution lie, in standard deviations. */
-const eightyPercent = 1.2816
 /** Moments of a course, at the most. */
 const mostPoints = 60
+/** How far ahead a trend is followed, by the length of time that it is drawn from. */
+const furthest = 1.5
+
+/** Forecasts how many calls there will be; undefined where there is too little to tell. */
+export function forecastCalls(input: ForecastInput): CallForecast | undefined {
+  const { used, now, end, hours, most = Number.POSITIVE_INFINITY } = input
+  if (hours.length < fewestHours || now >= end) return undefined
+  const series = new CallSeries(hours)
+  const { method, likely, low, high, shape } = expected(series, input)
+  const whole = inAll(shape, now, end)
+  const upTo = (calls: number, part: number) => Math.min(Math.max(used, most), used + Math.max(0, calls) * part)
+  const at = (part: number): CallRange => ({
+    low: low === null ? null : Math.floor(upTo(low, part)),
+    likely: Math.round(upTo(likely, part)),
+    high: high === null ? null : Math.ceil(upTo(high, part)),
+  })
+  let sum = 0
+  const course = byHour(now, end).map(([from, to]) => {
+    sum += shape(from, to)
+    const part = to === end ? 1 : whole > 0 ? Math.min(1, sum / whole) : (to - now) / (end - now)
+    return { at: new Date(to), ...at(part) }
+  })
+  const drawnFromMs = method === 'even-pace' ? Math.min(weekMs, series.lengthMs) : series.lengthMs
+  return { method, drawnFromMs, usedNow: used, usedAtEnd: at(1), course }
+}
 
 /** Forecasts how far a quota is used at its reset; undefined where there is too little to tell. */
-export function forecastQuota(input: ForecastInput): QuotaForecast | undefined {
-  const { limit, used, now, end, hours } = input
-  if (hours.length < fewestHours || now >= end) return undefined
-  const shaped = hours.length >= 2 * weekHours
-  const pace = shaped ? weekdayPace(input) : evenPace(hours.slice(-weekHours))
-  const steps: { at: number; calls: number; passed: number }[] = []
-  for (let at = now, calls = 0; at < end; ) {
-    const next = Math.min(end, Math.floor(at / hourMs) * hourMs + hourMs)
-    calls += (pace.perHour(at) * (next - at)) / hourMs
-    steps.push({ at: next, calls, passed: (next - now) / hourMs })
-    at = next
-  }
-  const spread = (calls: number, passed: number) => eightyPercent * pace.deviation(calls, passed)
-  const at = (calls: number, passed: number): CallRange => ({
-    low: Math.round(used + Math.max(0, calls - spread(calls, passed))),
-    likely: Math.round(used + calls),
-    high: Math.round(used + calls + spread(calls, passed)),
-  })
-  const courseAt = steps.map(({ at: moment, calls, passed }) => ({ at: moment, ...at(calls, passed) }))
-  const last = courseAt.at(-1) ?? { at: end, low: used, likely: used, high: used }
+export function forecastQuota({ limit, ...input }: ForecastInput & { readonly limit: number }): QuotaForecast | undefined {
+  const forecast = forecastCalls(input)
+  if (!forecast) return undefined
+  const { usedAtEnd, course, ...rest } = forecast
+  const left = (calls: number | null) => (calls === null ? null : Math.max(0, limit - calls))
   const reaches = (name: keyof CallRange) => {
-    if (used >= limit) return new Date(now)
-    const first = courseAt.find((point) => point[name] >= limit)
-    return first ? new Date(first.at) : null
+    if (input.used >= limit) return new Date(input.now)
+    return course.find((point) => (point[name] ?? 0) >= limit)?.at ?? null
   }
-  const every = Math.ceil(courseAt.length / mostPoints)
+  const every = Math.ceil(course.length / mostPoints)
   return {
-    method: shaped ? 'weekday-hour' : 'even',
-    drawnFromMs: pace.hours * hourMs,
-    usedNow: used,
-    usedAtReset: { low: last.low, likely: last.likely, high: last.high },
-    leftAtReset: {
-      low: Math.max(0, limit - last.high),
-      likely: Math.max(0, limit - last.likely),
-      high: Math.max(0, limit - last.low),
-    },
+    ...rest,
+    usedAtReset: usedAtEnd,
+    leftAtReset: { low: left(usedAtEnd.high), likely: Math.max(0, limit - usedAtEnd.likely), high: left(usedAtEnd.low) },
     runsOutAt: { earliest: reaches('high'), likely: reaches('likely'), latest: reaches('low') },
-    course: courseAt
-      .filter((_, i) => i % every === every - 1 || i === courseAt.length - 1)
-      .map((point) => ({ ...point, at: new Date(point.at) })),
+    course: course.filter((_, i) => i % every === every - 1 || i === course.length - 1),
   }
 }
 
-interface Pace {
-  /** Hours that it is drawn from. */
-  readonly hours: number
-  /** Calls in the hour that a moment falls in. */
-  perHour(at: number): number
-  /** How far off a number of calls in so many hours may be, as a standard deviation. */
-  deviation(calls: number, hours: number): number
-}
-
-/**
- * The same in every hour. What it is off by comes from how different days were, once there are three, else hours; and from how little is
- * known, which counts the more, the less of a day it is drawn from.
- */
-function evenPace(hours: readonly HourOfCalls[]): Pace {
-  const counts = hours.map(({ calls }) => calls)
-  const mean = meanOf(counts)
-  const days = blocks(counts, dayHours)
-  const [unit, parts] = days.length >= 3 ? [dayHours, days] : [1, counts]
-  const variance = Math.max(varianceOf(parts), meanOf(parts)) // no less than that of random alone
-  const doubt = hours.length < dayHours ? dayHours / hours.length : 1
-  return {
-    hours: hours.length,
-    perHour: () => mean,
-    deviation: (_, passed) => {
-      const units = passed / unit
-      return Math.sqrt(units * variance + (doubt * units * units * variance) / parts.length)
-    },
+function expected(series: CallSeries, { now, end, zone }: ForecastInput): Expected & { readonly method: ForecastMethod } {
+  if (end - now <= dayMs) {
+    const day = restOfDay(series, { now, end, dayStart: dayStart(now, zone) })
+    if (day) return { method: 'same-day', ...day }
+  } else if (end - now <= furthest * series.lengthMs) {
+    const trend = weeklyTrend(series, { now, end })
+    if (trend) return { method: 'weekly-trend', ...trend }
   }
+  const isWeek = series.lengthMs >= weekMs
+  const shape = isWeek ? sameHours(series) : evenPace(series, now)
+  return { method: isWeek ? 'same-hours' : 'even-pace', likely: inAll(shape, now, end), low: null, high: null, shape }
 }
 
-/** The mean of the same hour of the same weekday. What it is off by comes from how hours differ from it, and weeks from one another. */
-function weekdayPace({ hours, zone }: ForecastInput): Pace {
-  const recent = hours.slice(-4 * weekHours)
-  const slots = Array.from({ length: weekHours }, () => [] as number[])
-  const slotOf = slotsOf(zone)
-  for (const { at, calls } of recent) slots[slotOf(at)]?.push(calls)
-  const overall = meanOf(recent.map(({ calls }) => calls))
-  const means = slots.map((counts) => (counts.length > 0 ? meanOf(counts) : overall))
-  const weeks = blocks(
-    recent.map(({ calls }) => calls),
-    weekHours,
-  )
-  const residuals = recent.reduce((sum, { at, calls }) => sum + (calls - (means[slotOf(at)] as number)) ** 2, 0)
-  const variance = Math.max(residuals / Math.max(1, recent.length - weekHours), overall)
-  const weekly = meanOf(weeks)
-  const drift = weekly > 0 ? Math.max(0, varianceOf(weeks) - weekHours * variance) / weekly ** 2 : 0
-  return {
-    hours: recent.length,
-    perHour: (at) => means[slotOf(at)] as number,
-    deviation: (calls, passed) => Math.sqrt(passed * variance * (1 + 1 / weeks.length) + drift * calls * calls),
+function dayStart(now: number, zone: string): number {
+  return Temporal.Instant.fromEpochMilliseconds(now).toZonedDateTimeISO(zone).startOfDay().epochMilliseconds
+}
+
+function evenPace(series: CallSeries, now: number): Expected['shape'] {
+  const from = Math.max(series.from, now - weekMs)
+  const perMs = series.between(from, series.until) / (series.until - from)
+  return (begin, end) => perMs * (end - begin)
+}
+
+/** The mean of the same hours in the weeks that are known. */
+function sameHours(series: CallSeries): Expected['shape'] {
+  return (from, to) => {
+    const first = Math.ceil((to - series.until) / weekMs - 1e-9)
+    const shifts: number[] = []
+    for (let weeks = Math.max(1, first); from - weeks * weekMs >= series.from; weeks++) shifts.push(weeks * weekMs)
+    if (shifts.length === 0) shifts.push(Math.max(1, first) * weekMs)
+    return shifts.reduce((sum, shift) => sum + series.between(from - shift, to - shift), 0) / shifts.length
   }
-}
-
-/** Finds the hour of the week of a moment, from Monday on; quick for moments that follow one another. */
-function slotsOf(zone: string): (at: number) => number {
-  const known = new Map<number, number>()
-  return (at) => {
-    const hour = Math.floor(at / hourMs)
-    const slot = known.get(hour)
-    if (slot !== undefined) return slot
-    const moment = Temporal.Instant.fromEpochMilliseconds(hour * hourMs).toZonedDateTimeISO(zone)
-    const found = (moment.dayOfWeek - 1) * dayHours + moment.hour
-    known.set(hour, found)
-    return found
-  }
-}
-
-/** Sums of whole blocks of so many values, the last ones first to be whole. */
-function blocks(values: readonly number[], size: number): number[] {
-  const sums: number[] = []
-  for (let end = values.length; end >= size; end -= size) sums.push(values.slice(end - size, end).reduce((sum, one) => sum + one, 0))
-  return sums
-}
-
-function meanOf(values: readonly number[]): number {
-  return values.reduce((sum, value) => sum + value, 0) / Math.max(1, values.length)
-}
-
-function varianceOf(values: readonly number[]): number {
-  const mean = meanOf(values)
-  return values.reduce((sum, value) => sum + (value - mean) ** 2, 0) / Math.max(1, values.length - 1)
 }

@@ -16,6 +16,8 @@ export interface BudgetUse extends Pick<Budget, 'name' | 'amount' | 'currency'> 
   readonly state: BudgetState
   /** A decimal: what the calls cost that have ended. */
   readonly spent: string
+  /** A decimal that no call may pass; null where calls may. */
+  readonly stopsAt?: string | null
 }
 
 /** Values by name; names come from configurations and providers, so look them up with `ofName` only. */

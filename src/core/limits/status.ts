@@ -47,6 +47,10 @@ export interface BudgetStatus {
   readonly currency: string | null
   readonly spent: string
   readonly level: BudgetLevel
+  /** How much no call may pass, a decimal; null where calls may. */
+  readonly stopsAt: string | null
+  /** Begin of the period that is counted; null where it is over, and no call was made since. */
+  readonly since: Date | null
   /** End of the period that is counted; null where it is over, and no call was made since. */
   readonly until: Date | null
 }
@@ -105,10 +109,12 @@ function limitStatus({ limit, state }: LimitUse, reported: ReportedLimit | undef
   }
 }
 
-function budgetStatus({ name, amount, currency, state, spent }: BudgetUse, now: number): BudgetStatus {
+function budgetStatus({ name, amount, currency, state, spent, stopsAt = amount }: BudgetUse, now: number): BudgetStatus {
   const over = now >= state.end
   return {
     ...{ budget: name, amount, currency: currency ?? null, spent: over ? '0' : spent, level: over ? 'free' : state.level },
+    stopsAt,
+    since: over ? null : moment(state.start),
     until: over ? null : moment(state.end),
   }
 }

@@ -57,7 +57,9 @@ function wordsOf({ limit, used, course, forecast }: QuotaUse): string {
   const now = `Used ${countText(used.reusing)} of ${countText(limit)} with the stash, ${countText(without)} without.`
   const expectedStorage = (side: 'with' | 'without') => {
     const range = forecast[side]?.usedAtReset
-    return range ? `${countText(range.likely)} (${countText(range.low)} to ${countText(range.high)}) ${side}` : undefined
+    if (!range) return undefined
+    const around = range.low === null || range.high === null ? '' : ` (${countText(range.low)} to ${countText(range.high)})`
+    return `${countText(range.likely)}${around} ${side}`
   }
   const both = [expectedStorage('with'), expectedStorage('without')].filter((words) => words !== undefined)
   return both.length === 0 ? now : `${now} By the reset likely ${both.join(', ')}.`
