@@ -168,6 +168,7 @@ describe('the command line', () => {
           from: '2026-05-31T22:00:00.000Z',
           until: '2026-06-30T22:00:00.000Z',
           partial: true,
+          dependsOnVolume: true,
         },
       ])
       const { upstream = 0, refused = 0, unmodified = 0 } = (ebbline?.without ?? {}) as Partial<Figures>
@@ -214,7 +215,25 @@ describe('the command line', () => {
         1,
         'stashen: the amounts of skerrylight differ by 0.01 in all, more than the tolerance of 0 %\n',
       ])
+      writeFileSync(file('bill.csv'), 'text;amount\nPositions, June;38,53\n')
+      const bill = reconcile(
+        'skerrylight',
+        file('bill.csv'),
+        '--amount-column',
+        'amount',
+        '--decimal',
+        'comma',
+        '--period',
+        '2026-06',
+        '--tax',
+        '25',
+      )
+      expect([bill.code, bill.stdout]).to.satisfy(
+        ([code, text]: [number, string]) => code === 0 && text.includes('they agree'),
+        bill.stdout,
+      )
       const wrongs = [
+        [['skerrylight', file('bill.csv'), '--period', 'June'], 'Give a month or the first and last day'],
         [['quayrate', file('injected.csv'), ...columns], 'knows no provider "quayrate"'],
         [['skerrylight', file('none.csv')], 'there is no file'],
         [['pintle', file('injected.csv')], 'knows no provider "pintle"'],

@@ -4,7 +4,7 @@ import type { UnbilledOutcome } from 'stashen'
 import { parseUsage } from '../src/config/usage-file.js'
 import { ConfigError } from '../src/core/errors/setup-errors.js'
 import type { TallyRow } from '../src/core/ledger/ledger-row.js'
-import { reconcile, type UsageOfDay } from '../src/core/ledger/reconcile.js'
+import { reconcile, type UsageOfDays } from '../src/core/ledger/reconcile.js'
 import { Tally } from '../src/core/ledger/tally.js'
 import { reconciliationText } from '../src/render/reconciliation-text.js'
 
@@ -21,8 +21,8 @@ const rows = [
 ]
 
 const usage = (first: number, second: number) => [
-  { day: '2026-06-29', calls: first, amount: null },
-  { day: '2026-06-30', calls: second, amount: null },
+  { from: '2026-06-29', to: '2026-06-29', calls: first, amount: null },
+  { from: '2026-06-30', to: '2026-06-30', calls: second, amount: null },
 ]
 
 describe('reconciling', () => {
@@ -59,7 +59,7 @@ describe('reconciling', () => {
     }
     const shifted = reconcile({ ...input, usage: usage(106, 50) })
     expect(shifted).to.deep.include({ shiftHours: -2, from: '2026-06-29', to: '2026-06-30', theirs: 156, ours: 156, unexplained: 0 })
-    const text = (theirs: readonly UsageOfDay[], range = {}) =>
+    const text = (theirs: readonly UsageOfDays[], range = {}) =>
       reconciliationText(reconcile({ ...input, ...range, usage: theirs }), pc.createColors(false))
     expect(text(usage(106, 50))).to.include('they agree if its days begin 2 hours after those of Europe/Oslo')
     expect(text(usage(101, 60)), 'one day').to.include('may be +5 refused calls')
@@ -78,8 +78,8 @@ describe('reconciling', () => {
 
   it('reads exports as they come: separators, encodings, thousands, decimal commas, wrapped and line by line JSON, totals', () => {
     const two = [
-      { day: '2026-06-29', calls: 1_200, amount: '1234.5' },
-      { day: '2026-06-30', calls: 3, amount: '-0.25' },
+      { from: '2026-06-29', to: '2026-06-29', calls: 1_200, amount: '1234.5' },
+      { from: '2026-06-30', to: '2026-06-30', calls: 3, amount: '-0.25' },
     ]
     const columns = { amount: 'cost', calls: 'calls' }
     const csv = 'day;calls;cost\r\n2026-06-29;1.200;"1.234,50"\r\n2026-06-30T00:00:00Z;3;-0,25\r\nTotal;1203;1.234,25\r\n;;Summe\r\n'
@@ -97,8 +97,12 @@ describe('reconciling', () => {
       ['UTF-16 without a mark', utf16(csv), comma],
       ['quoted thousands', 'day,calls,cost\n2026-06-29,"1,200","1,234.5"\n2026-06-30,3,-0.25\nTOTAL,,\n', columns],
       ['spaced thousands', "day,calls,cost\n2026-06-29,1 200,1'234.5\n2026-06-30,3,-0.25\n", columns],
-      ['wrapped JSON', JSON.stringify({ data: two.map(({ amount, ...rest }) => ({ ...rest, cost: amount })), page: 1 }), columns],
-      ['JSON Lines', two.map(({ amount, ...rest }) => JSON.stringify({ ...rest, cost: amount })).join('\n'), columns],
+      [
+        'wrapped JSON',
+        JSON.stringify({ data: two.map(({ from, calls, amount }) => ({ day: from, calls, cost: amount })), page: 1 }),
+        columns,
+      ],
+      ['JSON Lines', two.map(({ from, calls, amount }) => JSON.stringify({ day: from, calls, cost: amount })).join('\n'), columns],
     ]
     for (const [what, given, of] of exports)
       expect(
@@ -108,20 +112,73 @@ describe('reconciling', () => {
     expect(parseUsage(csv, comma).notices).to.eql(['line 4 was skipped: it is a total', 'line 5 was skipped: it is a total'])
   })
 
+  it('compares months, ranges of days and invoices with fees, taxes and rounded amounts', () => {
+    const june = { from: '2026-06-01', to: '2026-06-30' }
+    const charges = new Map([
+      ['2026-06-29', '23.004'],
+      ['2026-06-30', '4.1'],
+      ['2026-07-02', '1'],
+    ])
+    const input = {
+      provider: 'ebbline',
+      rows,
+      plan: { notBilled: ['refused'] as UnbilledOutcome[], currency: 'EUR' },
+      zone: 'Europe/Oslo',
+      charges,
+    }
+    const compared = (text: string, columns = {}, period?: string) =>
+      reconcile({ ...input, usage: parseUsage(text, { amount: 'amount', ...columns }, period).usage })
+    const of = ({ theirs, ours, unexplained, amount, tax, days }: ReturnType<typeof compared>) => [
+      days.length,
+      theirs,
+      ours,
+      unexplained,
+      amount?.difference,
+      tax,
+    ]
+    const invoice = 'text,amount\nBase fee,19.00\n"Calls, June",8.10\nVAT 25 %,6.78\nTotal,33.88\n'
+    const month = (amount: string) => `day,calls,amount\n2026-06,163,${amount}\n`
+    // biome-ignore format: a row a line
+    const table: [what: string, result: ReturnType<typeof compared>, expected: unknown[]][] = [
+      ['a month', compared(month('27.10')), [1, 163, 163, 0, '0', null]], ['a cent more', compared(month('27.11')), [1, 163, 163, 0, '0.006', null]],
+      ['days from one to another', compared('day,calls,amount\n2026-06-01/2026-06-29,103,23\n2026-06-30 to 2026-06-30,60,4.1\n'), [2, 163, 163, 0, '0', null]],
+      ['an invoice', compared(invoice, {}, '2026-06'), [1, 163, 163, 0, '0', '6.78']], ['one line', compared('amount\n27.1\n', {}, '2026-06-01/2026-06-30'), [1, 163, 163, 0, '0', null]],
+      ['a fee beside calls', compared('text,calls,amount\nBase fee,,19\nCalls,163,8.10\n', { calls: 'calls' }, '2026-06'), [1, 163, 163, 0, '0', null]],
+      ['calls that differ', compared('calls,amount\n170,27.10\n', { calls: 'calls' }, '2026-06'), [1, 170, 163, 7, '0', null]],
+      ['a rounding line', compared('text,amount\nCalls,27.00\nRounding,0.10\n', {}, '2026-06'), [1, 163, 163, 0, '0', null]],
+    ]
+    for (const [what, result, expected] of table) expect(of(result), what).to.eql(expected)
+    expect(compared(month('27.10')).days[0]).to.include(june)
+    const cut = reconcile({ ...input, usage: parseUsage('day,calls\n2026-06,163\n2026-07-02,3\n').usage, from: '2026-06-15' })
+    expect([cut.from, cut.theirs, cut.ours], 'no part of a line is compared').to.eql(['2026-07-01', 3, 0])
+    const text = reconciliationText(compared(invoice, {}, '2026-06'), pc.createColors(false))
+    expect(text).to.include('2026-06-01 to 2026-06-30').and.include('27.1 by ebbline, 27.104 by the plan, without 6.78 of tax: they agree')
+    for (const [
+      given,
+      words,
+    ] of [['day,calls\n2026-06,9\n2026-06-30,1\n', '"2026-06-30" is in two lines'], ['day,calls\n2026-13,9\n', '"2026-13" is not a date'], ['day,calls\n2026-06-30/2026-06-01,9\n', 'is not a date']] as const) // biome-ignore format: a row a line
+      expect(() => parseUsage(given), given)
+        .to.throw(ConfigError)
+        .with.property('message')
+        .that.includes(words)
+  })
+
   it('counts days that only one of the two knows', () => {
     const result = reconcile({
       provider: 'ebbline',
-      usage: [{ day: '2026-07-04', calls: 3, amount: null }],
+      usage: [{ from: '2026-07-04', to: '2026-07-04', calls: 3, amount: null }],
       rows: [],
       plan: {},
       zone: 'UTC',
     })
-    expect(result.days).to.eql([{ day: '2026-07-04', theirs: 3, ours: 0, difference: 3, explained: [], unexplained: 3, amount: null }])
+    expect(result.days).to.eql([
+      { from: '2026-07-04', to: '2026-07-04', theirs: 3, ours: 0, difference: 3, explained: [], unexplained: 3, amount: null },
+    ])
   })
 
   it('reads CSV and JSON, with columns of other names, quoted fields, a byte order mark and times', () => {
     const columns = { day: 'Date', calls: 'Billed requests' }
-    const expected = [{ day: '2026-06-29', calls: 1_200, amount: null }]
+    const expected = [{ from: '2026-06-29', to: '2026-06-29', calls: 1_200, amount: null }]
     expect(parseUsage('\ufeffDate,Note,"Billed requests"\r\n2026-06-29T00:00:00Z,"a, b",1200\r\n', columns).usage).to.eql(expected)
     expect(parseUsage('[{"Date":"2026-06-29","Billed requests":1200}]', columns).usage).to.eql(expected)
     expect(parseUsage('day,calls\n').usage).to.eql([])
@@ -146,8 +203,8 @@ describe('reconciling', () => {
   it('reads amounts', () => {
     const text = 'Date,Cost\n2026-06-29,1.50\n2026-06-30,-0.25\n'
     expect(parseUsage(text, { day: 'Date', amount: 'Cost' }).usage).to.eql([
-      { day: '2026-06-29', calls: null, amount: '1.50' },
-      { day: '2026-06-30', calls: null, amount: '-0.25' },
+      { from: '2026-06-29', to: '2026-06-29', calls: null, amount: '1.50' },
+      { from: '2026-06-30', to: '2026-06-30', calls: null, amount: '-0.25' },
     ])
     expect(() => parseUsage(text.replace('1.50', '"1,50"').replace('-0.25', 'EUR 2'), { day: 'Date', amount: 'Cost' }))
       .to.throw(ConfigError)

@@ -1,7 +1,7 @@
 import { existsSync, readFileSync } from 'node:fs'
 import { type Command, InvalidArgumentError, Option } from 'commander'
 import pc from 'picocolors'
-import { parseUsage } from '../config/usage-file.js'
+import { daysIn, parseUsage } from '../config/usage-file.js'
 import type { UsageExportOptions } from '../core/endpoints/provider-options.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import type { Reconciliation } from '../core/ledger/reconcile.js'
@@ -22,6 +22,8 @@ interface ReconcileOptions {
   readonly amountColumn?: string
   readonly zone?: string
   readonly decimal?: 'point' | 'comma'
+  readonly period?: string
+  readonly tax: number
   readonly since?: string
   readonly until?: string
   readonly mode: 'all' | 'measure' | 'reuse'
@@ -41,6 +43,12 @@ export function addReconcile(program: Command, { stdout, stderr }: CliContext): 
     .option('--day-column <name>', 'the column that holds the day (default: "day")')
     .option('--calls-column <name>', 'the column that holds the number of billed calls (default: "calls")')
     .option('--amount-column <name>', 'the column that holds what they cost (default: none)')
+    .option(
+      '--period <days>',
+      'the days that lines without one are about, such as those of an invoice: "2026-06", "2026-06-01/2026-06-30"',
+      period,
+    )
+    .option('--tax <percent>', 'how much tax is in the amounts, in percent', percent, 0)
     .option('--zone <zone>', "time zone of the export's days (default: that of the plan, else UTC)")
     .addOption(new Option('--decimal <sign>', 'what numbers have before their decimals (default: "point")').choices(['point', 'comma']))
     .option('--since <day>', "the first day to compare (default: the export's first)", day)
@@ -52,12 +60,20 @@ export function addReconcile(program: Command, { stdout, stderr }: CliContext): 
       const { store: path, provider, mode, tolerance, json } = options
       if (!existsSync(file)) throw new UsageError(`there is no file "${file}": name the usage export of ${provider}`)
       const columns = await columnsOf(options)
-      const { usage, notices } = parseUsage(readFileSync(file), columns)
+      const { usage, notices } = parseUsage(readFileSync(file), columns, options.period)
       for (const notice of notices) stderr.write(`stashen: ${file}: ${notice}\n`)
       const store = await openToRead(path)
       try {
         const zone = columns.zone === undefined ? undefined : knownZone(columns.zone)
-        const wanted = { provider, usage, zone, mode: mode === 'all' ? undefined : mode, from: options.since, to: options.until }
+        const wanted = {
+          provider,
+          usage,
+          zone,
+          mode: mode === 'all' ? undefined : mode,
+          tax: options.tax,
+          from: options.since,
+          to: options.until,
+        }
         const result = await readReconciliation(store, Date.now(), wanted)
         if (!result) throw new UsageError(`"${path}" knows no provider "${provider}": name one with --provider`)
         stdout.write(json ? `${printableJson(result)}\n` : reconciliationText(result, pc))
@@ -90,6 +106,11 @@ function assertWithin({ provider, unexplained, theirs, amount }: Reconciliation,
   if (amount && Math.abs(Number(amount.difference)) > (Math.abs(Number(amount.theirs)) * tolerance) / 100) {
     throw new Error(`the amounts of ${provider} differ by ${amount.difference} in all, more than the tolerance of ${tolerance} %`)
   }
+}
+
+function period(text: string): string {
+  if (daysIn(text)) return text
+  throw new InvalidArgumentError('Give a month or the first and last day, e.g. 2026-06 or 2026-06-01/2026-06-30.')
 }
 
 function day(text: string): string {

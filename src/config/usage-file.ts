@@ -1,13 +1,13 @@
 import type { UsageExportOptions } from '../core/endpoints/provider-options.js'
 import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'
-import type { UsageOfDay } from '../core/ledger/reconcile.js'
+import type { UsageOfDays } from '../core/ledger/reconcile.js'
 import { decimalOf, isWholeNumber } from './usage-number.js'
 import { type UsageLine, usageLines } from './usage-records.js'
 
 /** What a provider's usage export says. */
 export interface UsageExport {
-  readonly usage: readonly UsageOfDay[]
+  readonly usage: readonly UsageOfDays[]
   /** What was skipped, in sentences. */
   readonly notices: readonly string[]
 }
@@ -17,31 +17,39 @@ export interface UsageExport {
  * or as `data` of an object; or JSON Lines. In UTF-8 or UTF-16. Lines with totals are skipped. Throws `ConfigError` with every fault at once, each with
  * its line.
  */
-export function parseUsage(export_: string | Uint8Array, columns: UsageExportOptions = {}): UsageExport {
+export function parseUsage(export_: string | Uint8Array, columns: UsageExportOptions = {}, period?: string): UsageExport {
   const { day: dayColumn = 'day', amount: amountColumn, decimal = 'point' } = columns
   const callsColumn = columns.calls ?? (amountColumn === undefined ? 'calls' : undefined)
   const lines = usageLines(export_, faulty)
-  assertColumns(lines, [dayColumn, callsColumn, amountColumn])
+  const all = period === undefined ? undefined : daysIn(period)
+  const hasDays = all === undefined || lines.some(({ record }) => Object.hasOwn(record, dayColumn))
+  assertColumns(lines, [hasDays ? dayColumn : undefined, callsColumn, amountColumn])
   const faults: ConfigFault[] = []
   const notices: string[] = []
   const usage = lines.flatMap(({ record, line }) => {
     const textIn = (column: string | undefined) => (column === undefined ? null : String(record[column] ?? '').trim())
-    const [day = '', calls, amount] = [textIn(dayColumn) ?? '', textIn(callsColumn), textIn(amountColumn)]
+    const [day, calls, amount] = [(hasDays && textIn(dayColumn)) || '', textIn(callsColumn), textIn(amountColumn)]
     if (isTotal(day, record)) {
       notices.push(`line ${line} was skipped: it is a total`)
       return []
     }
     const fault = (path: string, message: string) => void faults.push({ path, message, line, column: 1 })
-    if (!isDay(day)) fault(dayColumn, `${shown(day)} is not a date: write "2026-06-30"`)
+    const days = daysIn(day) ?? (day === '' ? all : undefined)
+    if (!days) fault(dayColumn, `${shown(day)} is not a date: write "2026-06-30", "2026-06" or "2026-06-01/2026-06-30"`)
     const number = (text: string | null) => (text === null ? null : decimalOf(text, decimal))
-    const [callsNumber, amountNumber] = [number(calls), number(amount)]
+    // a line of an invoice need not be about calls
+    const [callsNumber, amountNumber] = [calls === '' && amount ? null : number(calls), number(amount)]
     if (callsNumber !== null && !isWholeNumber(callsNumber))
       fault(callsColumn as string, `${shown(calls)} is not a whole number${hint(calls, decimal)}`)
     if (amountNumber === undefined)
       fault(amountColumn as string, `${shown(amount)} is not a decimal without currency${hint(amount, decimal)}`)
-    return [{ day: day.slice(0, 10), calls: callsNumber === null ? null : Number(callsNumber), amount: amountNumber ?? null }]
+    const of = { ...(days ?? { from: '', to: '' }), amount: amountNumber ?? null }
+    return [isTax(record) ? { ...of, calls: null, isTax: true } : { ...of, calls: callsNumber === null ? null : Number(callsNumber) }]
   })
   if (faults.length > 0) throw faulty(faults)
+  const overlap = overlapping(usage)
+  if (overlap)
+    throw faulty([{ path: dayColumn, message: `"${overlap}" is in two lines of different length, and would count twice: leave one out` }])
   return { usage, notices }
 }
 
@@ -66,10 +74,40 @@ function hint(text: string | null, decimal: 'point' | 'comma'): string {
     : ', e.g. "1234.50"'
 }
 
-/** A day that the calendar has, or a time on one. */
-function isDay(text: string): boolean {
-  const [, day] = /^(\d{4}-\d{2}-\d{2})(?:[T ].*)?$/.exec(text) ?? []
-  return day !== undefined && !Number.isNaN(Date.parse(`${day}T00:00Z`)) && new Date(`${day}T00:00Z`).toISOString().startsWith(day)
+/** The days that a text is about: one, or a time on it, a month, or those from one to another; undefined where the calendar has none such. */
+export function daysIn(text: string): { from: string; to: string } | undefined {
+  const [, day, month, last] =
+    /^(\d{4}-\d{2}-\d{2})(?:[T ]\d.*)?$|^(\d{4}-\d{2})$|^\d{4}-\d{2}-\d{2} ?(?:\/|\.\.|to|-|\u2013) ?(\d{4}-\d{2}-\d{2})$/.exec(text) ?? []
+  if (month !== undefined) {
+    const first = `${month}-01`
+    if (!isDay(first)) return undefined
+    const next = new Date(`${first}T00:00Z`)
+    next.setUTCMonth(next.getUTCMonth() + 1)
+    return { from: first, to: new Date(next.getTime() - 1).toISOString().slice(0, 10) }
+  }
+  const [from, to] = [text.slice(0, 10), last ?? day ?? '']
+  return isDay(from) && isDay(to) && from <= to ? { from, to } : undefined
+}
+
+/** A day that the calendar has. */
+function isDay(day: string): boolean {
+  return !Number.isNaN(Date.parse(`${day}T00:00Z`)) && new Date(`${day}T00:00Z`).toISOString().startsWith(day) && day.length === 10
+}
+
+/** Whether a line is a tax, as one of its words says. */
+function isTax(record: Readonly<Record<string, unknown>>): boolean {
+  return Object.values(record).some((cell) => typeof cell === 'string' && /\b(vat|tax|gst|mwst|ust|tva|iva|mva|moms)\b/i.test(cell))
+}
+
+/** A day that lines about different days have in common; undefined where there is none. */
+function overlapping(usage: readonly UsageOfDays[]): string | undefined {
+  const spans = [...new Map(usage.map((line) => [`${line.from} ${line.to}`, line])).values()].sort((a, b) => (a.from < b.from ? -1 : 1))
+  let last = ''
+  for (const { from, to } of spans) {
+    if (from <= last) return from
+    last = to > last ? to : last
+  }
+  return undefined
 }
 
 /** Whether a line adds up others: one with such a word in place of a day, or of all text in it where the day is empty. */

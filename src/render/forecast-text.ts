@@ -80,7 +80,7 @@ const methods: Record<ForecastMethod, (length: string) => string> = {
 }
 
 /** Words on what forecasts are drawn from. */
-export function methodWords(forecasts: readonly Pick<QuotaForecast, 'method' | 'drawnFromMs'>[]): string[] {
+function methodWords(forecasts: readonly Pick<QuotaForecast, 'method' | 'drawnFromMs'>[]): string[] {
   const words = forecasts.map(({ method, drawnFromMs }) => `  drawn from ${methods[method](ageText(drawnFromMs))}`)
   const hasRange = forecasts.some(({ method }) => method === 'same-day' || method === 'weekly-trend')
   return [...new Set(words), ...(hasRange ? ['  ranges hold eight times in ten'] : [])]

@@ -11,7 +11,7 @@ export function factsOf(
   since: number,
   endpoint?: { name: string; reuse: ReuseOptions },
 ): BillingFacts {
-  const { quota } = options
+  const { quota, usageExport } = options
   return {
     provider,
     endpoint: endpoint?.name ?? null,
@@ -19,6 +19,7 @@ export function factsOf(
     plan: endpoint ? undefined : options.plan,
     price: endpoint?.reuse && priceOf(endpoint.reuse),
     quota: endpoint || !quota ? undefined : quotaOf(quota),
+    exportZone: endpoint ? undefined : usageExport?.zone,
     limits: endpoint ? undefined : windowsOf(options),
   }
 }

@@ -52,7 +52,10 @@ function spans(
 ): (at: number) => Span {
   const its = facts.filter((one) => one.provider === provider)
   const plans = its.flatMap(({ plan }) => (plan ? [plan] : []))
-  const zones = new Set([...plans.map((plan) => plan.zone ?? 'UTC'), ...its.flatMap(({ quota }) => (quota ? [quota.zone] : []))])
+  const zones = new Set([
+    ...plans.map((plan) => plan.zone ?? 'UTC'),
+    ...its.flatMap(({ quota, exportZone }) => [quota?.zone ?? [], exportZone ?? []].flat()),
+  ])
   if (zone !== undefined || zones.size === 0) zones.add(zone ?? 'UTC')
   const changes = its.map(({ since }) => Math.floor(since / bucketMs) * bucketMs)
   // which day in a month a quota or a long limit was full would be lost

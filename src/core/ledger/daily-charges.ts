@@ -6,11 +6,15 @@ import { feesOf } from './fees.js'
 import type { TallyRow } from './ledger-row.js'
 import { priceTimes } from './provider-prices.js'
 
-/** What the plan of a provider charges for the calls of each day of `zone` (IANA), as decimals in its currency; by day, `YYYY-MM-DD`. */
-export function dailyCharges(known: FactsInForce, provider: string, rows: readonly TallyRow[], zone: string): Map<string, string> {
-  if (rows.length === 0) return new Map()
-  const first = rows.reduce((earliest, { bucket }) => Math.min(earliest, bucket), Number.POSITIVE_INFINITY)
-  const end = rows.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), 0)
+/** What the plan of a provider charges for each day of `zone` (IANA), calls and fees, at least from `since` to `until`, as decimals in its currency; by day, `YYYY-MM-DD`. */
+export function dailyCharges(
+  known: FactsInForce,
+  provider: string,
+  rows: readonly TallyRow[],
+  { zone, since, until }: { readonly zone: string; readonly since: number; readonly until: number },
+): Map<string, string> {
+  const first = rows.reduce((earliest, { bucket }) => Math.min(earliest, bucket), since)
+  const end = rows.reduce((latest, { bucket, lengthMs }) => Math.max(latest, bucket + lengthMs), until)
   const prices = priceTimes(
     known,
     {

@@ -58,6 +58,6 @@ function sameFacts(one: BillingFacts, other: BillingFacts): boolean {
   return JSON.stringify(contents(one)) === JSON.stringify(contents(other))
 }
 
-function contents({ plan, price, quota, limits, rates }: BillingFacts): unknown[] {
-  return [plan, price, quota, limits, rates]
+function contents({ plan, price, quota, limits, exportZone, rates }: BillingFacts): unknown[] {
+  return [plan, price, quota, limits, exportZone, rates]
 }

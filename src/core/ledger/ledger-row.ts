@@ -64,6 +64,8 @@ export interface BillingFacts {
   readonly quota?: Quota | undefined
   /** Windows of the limits that the provider sets on all its calls. */
   readonly limits?: readonly WindowedCalls[] | undefined
+  /** IANA time zone of the days of the provider's usage export, where it is said. */
+  readonly exportZone?: string | undefined
   /** Of all providers together. */
   readonly rates?: ExchangeRates | undefined
 }

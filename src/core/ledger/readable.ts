@@ -73,12 +73,13 @@ function isCount(value: unknown): boolean {
 /** Whether billing facts of unknown origin are valid, so that reports can compute with them. */
 export function areReadable(facts: BillingFacts): boolean {
   try {
-    const { provider, endpoint, since, plan, price, quota, limits, rates } = facts
+    const { provider, endpoint, since, plan, price, quota, limits, exportZone, rates } = facts
     if (typeof provider !== 'string' || (typeof endpoint !== 'string' && endpoint !== null)) return false
     if (!Number.isSafeInteger(since) || Math.abs(since) >= furthest) return false
     if (quota && !(quota.calls > 0 && isTimeZone(quota.zone) && quotaPeriod(quota, since).end > since)) return false
     if (limits?.some(({ calls, perMs }) => !(calls > 0 && perMs > 0))) return false
     if (price && !((price.perCall === undefined || isPrice(price.perCall)) && isWeight(price.weight))) return false
+    if (exportZone !== undefined && !isTimeZone(exportZone)) return false
     if (rates && !Object.values(rates.rates).every(isPrice)) return false
     return plan === undefined || isPlan(plan, since)
   } catch {

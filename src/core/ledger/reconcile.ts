@@ -2,24 +2,30 @@ import Big from 'big.js'
 import { Temporal } from 'temporal-polyfill'
 import { billedCalls } from '../money/billed-calls.js'
 import type { PlanOptions } from '../money/plan.js'
+import { digitsOf } from '../money/price-digits.js'
+import { type AmountsCompared, compareAmounts, sumOfAmounts } from './compare-amounts.js'
 import { momentOf, type TallyRow } from './ledger-row.js'
 import { Tally } from './tally.js'
 
-/** What a provider's own usage export says of one day, `YYYY-MM-DD`. */
-export interface UsageOfDay {
-  readonly day: string
+/** What a provider's own usage export, or an invoice, says of some days: those from `from` to `to`, `YYYY-MM-DD`, the last one included. */
+export interface UsageOfDays {
+  readonly from: string
+  readonly to: string
   /** Null where it says nothing of calls. */
   readonly calls: number | null
   /** A decimal in the currency of the plan; null where it says nothing of money. */
   readonly amount: string | null
+  /** Whether the amount is a tax, which no plan charges. */
+  readonly isTax?: boolean
 }
 
 /** What can make a provider's count another than the ledger's. */
 type Explanations = 'refused calls' | 'unmodified answers' | 'failed calls' | 'client errors' | 'other users of the key'
 
-/** One day compared with the ledger. */
-export interface ReconciledDay {
-  readonly day: string
+/** Some days compared with the ledger, one as a rule: those that a line of the export is about. */
+export interface ReconciledDays {
+  readonly from: string
+  readonly to: string
   readonly theirs: number
   /** Calls that the plan bills, by the ledger. */
   readonly ours: number
@@ -30,13 +36,6 @@ export interface ReconciledDay {
   readonly unexplained: number
   /** Money: theirs, the plan's for the calls of the ledger, and theirs less that; null where the export says nothing of it. */
   readonly amount: AmountsCompared | null
-}
-
-/** Decimals in the currency of the plan. */
-interface AmountsCompared {
-  readonly theirs: string
-  readonly ours: string
-  readonly difference: string
 }
 
 export interface Reconciliation {
@@ -50,20 +49,24 @@ export interface Reconciliation {
   readonly to: string | null
   /** Whether what explains the calls of one day explains that of every other: else it may be coincidence. */
   readonly isConsistent: boolean
-  readonly days: readonly ReconciledDay[]
+  readonly days: readonly ReconciledDays[]
+  /** Whether the export says anything of calls: else `theirs` are `ours`. */
+  readonly tellsCalls: boolean
   readonly theirs: number
   readonly ours: number
   /** The sum of what is not explained, day by day, without sign. */
   readonly unexplained: number
   /** The sums of the days of which the export gives an amount; null where it gives none. */
   readonly amount: AmountsCompared | null
+  /** What of the invoice is tax, which is not compared; a decimal, null where nothing is. */
+  readonly tax: string | null
 }
 
 export interface ReconcileInput {
   readonly provider: string
-  readonly usage: readonly UsageOfDay[]
+  readonly usage: readonly UsageOfDays[]
   readonly rows: readonly TallyRow[]
-  readonly plan: Pick<PlanOptions, 'notBilled'>
+  readonly plan: Partial<Pick<PlanOptions, 'notBilled' | 'currency'>>
   /** IANA time zone of the days of the export. */
   readonly zone: string
   /** What the plan charges for the calls of a day in that zone, as decimals. */
@@ -80,15 +83,13 @@ const likelyShifts = Array.from({ length: 57 }, (_, i) => i - 28)
 
 /** Compares a provider's usage with the ledger, day by day, over the days of its export, and looks for what explains a difference. */
 export function reconcile(input: ReconcileInput): Reconciliation {
-  const days = input.usage.map(({ day }) => day).sort()
-  const [from, to] = [later(days[0], input.from), earlier(days.at(-1), input.to)]
-  const inRange = {
-    ...input,
-    usage: input.usage.filter(({ day }) => (from === undefined || day >= from) && (to === undefined || day <= to)),
-  }
+  const { from, to } = rangeOf(input)
+  const all = input.usage.filter((line) => (from === undefined || line.from >= from) && (to === undefined || line.to <= to))
+  const inRange = { ...input, usage: all.filter(({ isTax }) => !isTax) }
+  const taxes = all.flatMap(({ isTax, amount }) => (isTax && amount !== null ? [amount] : []))
   const range = { from, to }
-  const differs = (some: readonly ReconciledDay[]) => some.reduce((sum, { difference }) => sum + Math.abs(difference), 0)
-  const left = (some: readonly ReconciledDay[]) => some.reduce((sum, { unexplained }) => sum + Math.abs(unexplained), 0)
+  const differs = (some: readonly ReconciledDays[]) => some.reduce((sum, { difference }) => sum + Math.abs(difference), 0)
+  const left = (some: readonly ReconciledDays[]) => some.reduce((sum, { unexplained }) => sum + Math.abs(unexplained), 0)
   const at = (halves: number) => daysOf(inRange, range, halves)
   // a shift of all days is the simplest explanation of all, so it comes before those of single days
   const shifts = [0, ...likelyShifts]
@@ -96,12 +97,34 @@ export function reconcile(input: ReconcileInput): Reconciliation {
   const compared = at(shift)
   return {
     ...{ provider: input.provider, zone: input.zone, shiftHours: shift / 2, from: from ?? null, to: to ?? null, days: compared },
+    tellsCalls: tellsCalls(inRange.usage),
     theirs: compared.reduce((sum, { theirs }) => sum + theirs, 0),
     ours: compared.reduce((sum, { ours }) => sum + ours, 0),
     unexplained: left(compared),
     isConsistent: isConsistent(compared),
     amount: sumOfAmounts(compared.flatMap(({ amount }) => amount ?? [])),
+    tax: taxes.length === 0 ? null : taxes.reduce((sum, tax) => sum.plus(tax), new Big(0)).toFixed(),
   }
+}
+
+/** The first and last day to compare: those asked for, without days of lines that are about others too. */
+function rangeOf({ usage, from: since, to: until }: ReconcileInput): { from: string | undefined; to: string | undefined } {
+  const [first] = usage.map((line) => line.from).sort()
+  const last = usage
+    .map((line) => line.to)
+    .sort()
+    .at(-1)
+  const cutAt = (day: string | undefined) =>
+    usage.find((line) => day !== undefined && line.from < day && line.to >= day && line.from !== line.to)
+  const [begun, goesOn] = [cutAt(since), until === undefined ? undefined : cutAt(dayAfter(until, 1))]
+  return {
+    from: later(first, begun ? dayAfter(begun.to, 1) : since),
+    to: earlier(last, goesOn ? dayAfter(goesOn.from, -1) : until),
+  }
+}
+
+function dayAfter(day: string, days: number): string {
+  return new Date(Date.parse(`${day}T00:00Z`) + days * 86_400_000).toISOString().slice(0, 10)
 }
 
 function later(day: string | undefined, other: string | undefined): string | undefined {
@@ -113,7 +136,7 @@ function earlier(day: string | undefined, other: string | undefined): string | u
 }
 
 /** Whether at least two days differ, and the same kinds of calls explain each. */
-function isConsistent(days: readonly ReconciledDay[]): boolean {
+function isConsistent(days: readonly ReconciledDays[]): boolean {
   const kinds = days.filter(({ difference }) => difference !== 0).map(({ explained }) => explained.map(({ by }) => by).join())
   return kinds.length >= 2 && kinds.every((one) => one !== '' && one === kinds[0])
 }
@@ -122,50 +145,69 @@ function daysOf(
   { usage, rows, plan, zone, charges }: ReconcileInput,
   { from, to }: { from: string | undefined; to: string | undefined },
   shiftedHalfHours: number,
-): ReconciledDay[] {
-  const theirs = new Map<string, number>()
-  const amounts = new Map<string, Big>()
-  for (const { day, calls, amount } of usage) {
-    if (calls !== null) theirs.set(day, (theirs.get(day) ?? 0) + calls)
-    if (amount !== null) amounts.set(day, (amounts.get(day) ?? new Big(0)).plus(amount))
+): ReconciledDays[] {
+  const spans = new Map<string, Span>()
+  const spanOf = (first: string, last: string) => {
+    const name = `${first} ${last}`
+    const span = spans.get(name) ?? { from: first, to: last, calls: undefined, amounts: [], ours: new Tally(), charged: new Big(0) }
+    spans.set(name, span)
+    return span
   }
-  const tellsCalls = theirs.size > 0 || amounts.size === 0
-  const ours = new Map<string, Tally>()
+  for (const line of usage) {
+    const span = spanOf(line.from, line.to)
+    if (line.calls !== null) span.calls = (span.calls ?? 0) + line.calls
+    if (line.amount !== null) span.amounts.push(line.amount)
+  }
+  const told = [...spans.values()]
+  const hasCalls = tellsCalls(usage)
+  const spanWith = (day: string) => told.find((span) => day >= span.from && day <= span.to) ?? spanOf(day, day)
+  const isInRange = (day: string) => from !== undefined && to !== undefined && day >= from && day <= to
   for (const row of rows) {
-    const { tally } = row
     const day = dayIn(zone, momentOf(row) + shiftedHalfHours * 1_800_000)
-    if (from === undefined || to === undefined || day < from || day > to) continue
-    const sum = ours.get(day) ?? new Tally()
-    sum.merge(tally)
-    ours.set(day, sum)
+    if (isInRange(day)) spanWith(day).ours.merge(row.tally)
   }
-  return [...new Set([...theirs.keys(), ...amounts.keys(), ...ours.keys()])].sort().map((day) => {
-    const tally = ours.get(day) ?? new Tally()
-    const calls = tellsCalls ? (theirs.get(day) ?? 0) : billedCalls(plan, tally)
-    const amount = amounts.get(day)
-    return { ...dayOf(day, calls, tally, plan), amount: amount ? compared(amount, new Big(charges?.get(day) ?? 0)) : null }
-  })
+  for (const [day, charge] of charges ?? []) {
+    const span = isInRange(day) ? told.find((one) => day >= one.from && day <= one.to) : undefined
+    if (span) span.charged = span.charged.plus(charge)
+  }
+  return [...spans.values()]
+    .sort((a, b) => (a.from < b.from || (a.from === b.from && a.to < b.to) ? -1 : 1))
+    .map(({ from: first, to: last, calls, amounts, ours, charged }) => {
+      const days = { from: first, to: last }
+      const found = spanCompared(days, hasCalls && amounts.length === 0 ? (calls ?? 0) : (calls ?? billedCalls(plan, ours)), ours, plan)
+      return { ...found, amount: amounts.length > 0 ? compareAmounts(amounts, charged, digitsOf(plan.currency ?? 'EUR')) : null }
+    })
 }
 
-function compared(theirs: Big, ours: Big): AmountsCompared {
-  return { theirs: theirs.toFixed(), ours: ours.toFixed(), difference: theirs.minus(ours).toFixed() }
+/** Whether lines say anything of calls, or of nothing else. */
+function tellsCalls(usage: readonly UsageOfDays[]): boolean {
+  return usage.some(({ calls }) => calls !== null) || usage.every(({ amount }) => amount === null)
 }
 
-function sumOfAmounts(amounts: readonly AmountsCompared[]): AmountsCompared | null {
-  const sum = (name: 'theirs' | 'ours') => amounts.reduce((total, amount) => total.plus(amount[name]), new Big(0))
-  return amounts.length === 0 ? null : compared(sum('theirs'), sum('ours'))
+interface Span {
+  readonly from: string
+  readonly to: string
+  calls: number | undefined
+  readonly amounts: string[]
+  readonly ours: Tally
+  charged: Big
 }
 
-function dayOf(day: string, theirs: number, tally: Tally, plan: ReconcileInput['plan']): Omit<ReconciledDay, 'amount'> {
+function spanCompared(
+  days: Pick<ReconciledDays, 'from' | 'to'>,
+  theirs: number,
+  tally: Tally,
+  plan: ReconcileInput['plan'],
+): Omit<ReconciledDays, 'amount'> {
   const ours = billedCalls(plan, tally)
   const difference = theirs - ours
   const explained = explain(difference, tally, plan)
   const found = explained.reduce((sum, { calls }) => sum + calls, 0)
-  return { day, theirs, ours, difference, explained, unexplained: difference - found }
+  return { ...days, theirs, ours, difference, explained, unexplained: difference - found }
 }
 
 /** The fewest kinds of calls that make up a difference: unbilled ones that they count, or billed ones that they do not. */
-function explain(difference: number, tally: Tally, { notBilled = [] }: ReconcileInput['plan']): ReconciledDay['explained'] {
+function explain(difference: number, tally: Tally, { notBilled = [] }: ReconcileInput['plan']): ReconciledDays['explained'] {
   if (difference === 0) return []
   const kinds = (
     [
