@@ -83,6 +83,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const rules = new RuleBook(compiled)
   const invalidation = new Invalidation(rules, entries, async (under) => {
     inFlight.supersede(under)
+    entryWriter.measuredWrite(under)
     await entries.invalidate({ under }, clock.now())
   })
   const calling = { clock, entries, entryWriter, lookUp, invalidation, trouble, fetch: config.fetch ?? fetch }

@@ -1,7 +1,10 @@
 import { expect } from 'chai'
-import { isStashenError, memoryStore, type ProviderOptions } from 'stashen'
+import { uniformFloat64 } from 'pure-rand/distribution/uniformFloat64'
+import { xoroshiro128plus } from 'pure-rand/generator/xoroshiro128plus'
+import { isStashenError, type Mode, memoryStore, type OperationOptions, openStash, type ProviderOptions } from 'stashen'
+import { FastClock } from 'stashen/harbour'
 import { renderText } from 'stashen/render'
-import { json, scene, tides } from './support/upstream.js'
+import { json, noon, scene, tides } from './support/upstream.js'
 
 const minute = 60_000
 
@@ -102,6 +105,64 @@ describe('rules and modes', () => {
         config: { mode: 'measure' },
       },
     ))
+
+  it('predict what reuse then does with the same traffic: within 2% in calls and money, within 5% where it refreshes and repeats', async () => {
+    const plan = { currency: 'EUR', period: 'month', included: 400, tiers: [{ upTo: 1_500, perCall: '0.01' }, { perCall: '0.004' }], units: { tokens: { price: '0.4', per: 1_000 } }, notBilled: ['noAnswer'] } as const // biome-ignore format: a row a line
+    const rules: [name: string, rule: OperationOptions<(key: string) => Promise<unknown>>, keys: number][] = [
+      ['tides', { freshFor: '10 min' }, 30],
+      ['position', { freshFor: '1 min', sliding: { upTo: '5 min' } }, 12],
+      ['answers', { freshFor: '20 min', units: { tokens: { at: '/tokens' } } }, 60],
+    ]
+    const renewing: typeof rules = [
+      ['tides', { freshFor: '10 min', refreshAhead: '2 min', retries: 2 }, 30],
+      ['position', { freshFor: '1 min', staleWhileRevalidate: '2 min', retries: 1 }, 12],
+      ['answers', { freshFor: '20 min', refreshAhead: '5 min', units: { tokens: { at: '/tokens' } } }, 60],
+    ]
+    const play = async (mode: Mode, operations: typeof rules, failing: boolean) => {
+      const clock = new FastClock(noon)
+      const random = xoroshiro128plus(7)
+      const stash = await openStash({ clock, mode, providers: { pintle: { plan, defaults: { holdOff: '1 ms' } } }, warn: () => {} })
+      const asked = operations.map(([name, rule, keys]) => {
+        const call = async (key: string): Promise<unknown> => {
+          await clock.sleep(200)
+          if (failing && clock.now() % (30 * minute) < minute / 2) throw new Error('down')
+          return { key, tokens: 300 + key.length * 100 }
+        }
+        return { call: stash.operation(`pintle.${name}`, call, rule), keys }
+      })
+      await clock.run(
+        (async () => {
+          const running: Promise<unknown>[] = []
+          for (let i = 0; i < 6_000; i++) {
+            const { call, keys } = asked[Math.floor(uniformFloat64(random) ** 2 * asked.length)] as (typeof asked)[number]
+            const key = `k${Math.floor(uniformFloat64(random) ** 2 * keys)}`
+            running.push(call(key).catch(() => undefined))
+            await clock.sleep(Math.floor(uniformFloat64(random) * 8_000))
+          }
+          await Promise.all(running)
+        })(),
+      )
+      const { totals } = await stash.report()
+      await stash.close()
+      return totals
+    }
+    for (const [operations, within] of [
+      [rules, 0.02],
+      [renewing, 0.05],
+    ] as const) {
+      // biome-ignore format: a row a line
+      const [measured, reused] = [await play('measure', operations, operations === renewing), await play('reuse', operations, operations === renewing)]
+      const calls = measured.without.upstream - (measured.couldSave?.upstreamCalls ?? 0)
+      const money = Number(measured.without.money[0]?.amount) - Number(measured.couldSave?.money[0]?.amount)
+      expect(reused.with?.asked).to.equal(measured.without.asked)
+      expect(reused.with?.upstream, 'enough to compare').to.be.within(500, 4_000)
+      expect(calls / (reused.with?.upstream ?? 0), `calls ${calls} ${reused.with?.upstream}`).to.be.within(1 - within, 1 + within)
+      expect(money / Number(reused.with?.money[0]?.amount), `money ${money} ${reused.with?.money[0]?.amount}`).to.be.within(
+        1 - within,
+        1 + within,
+      )
+    }
+  })
 
   it('mix by provider and endpoint: what only measures is never reused', () =>
     scene(

@@ -152,7 +152,7 @@ function feeRows(
 /** What was saved. */
 function savedLines({ without, with: reused, saved, couldSave }: Comparison, colors: Colors): string[] {
   if (!reused || !saved) {
-    const { calls = 0, money: avoided = [] } = couldSave ?? {}
+    const { upstreamCalls: calls = 0, money: avoided = [] } = couldSave ?? {}
     return [
       'The stash only measured so far: nothing was reused.',
       `Reuse by the same rules would have avoided ${countText(calls)} of ${countText(without.upstream)} calls (${shareText(calls, without.upstream)}) and ${moneyText(avoided)}.`,

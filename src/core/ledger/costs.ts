@@ -8,7 +8,7 @@ import { type Basis, type Costs, sumOf } from './figures.js'
 import type { TallyRow } from './ledger-row.js'
 import type { Pricing } from './plan-usage.js'
 import { type ProviderPrices, priceProvider } from './provider-prices.js'
-import { billedWithout, callsWithout } from './without.js'
+import { billedWithout, callsWithout, wouldAvoid } from './without.js'
 
 /** What a report is priced by. */
 export interface Known {
@@ -78,7 +78,7 @@ export function costsOfKinds<T>(
       : withMade,
     avoided: price(
       measured,
-      (row, plan) => Math.max(0, billed(row, plan) - row.tally.wouldHit),
+      (row, plan) => Math.max(0, billed(row, plan) - wouldAvoid(row.tally, 'billed')),
       ({ tally: { units, wouldHitUnits } }) => unitsLess(units.made, wouldHitUnits),
     ),
   }

@@ -4,7 +4,7 @@ import type { Histogram } from './histogram.js'
 import type { TallyRow } from './ledger-row.js'
 import type { Avoided, Comparison, Figures, Percentiles, Without } from './report-model.js'
 import { Tally } from './tally.js'
-import { callsWithout, savedCalls } from './without.js'
+import { callsWithout, savedCalls, wouldAvoid } from './without.js'
 
 /**
  * What the calls of a provider cost: those measured; those without the stash and those made with it, as the basis says; the latter had none been
@@ -66,7 +66,12 @@ export function compare(basis: Basis, all: Counted, costOf: CostOf, timeMs: numb
   const { measure, reuse } = all
   const measured = figuresOfTally(measure, costOf('measured'), [])
   const couldSave: Avoided | null = measure.isUsed
-    ? { calls: measured.wouldHit, upstreamCalls: measured.wouldHit, money: difference(costOf('measured'), costOf('avoided')), timeMs: null }
+    ? {
+        calls: measured.wouldHit,
+        upstreamCalls: wouldAvoid(measure, 'all'),
+        money: difference(costOf('measured'), costOf('avoided')),
+        timeMs: null,
+      }
     : null
   const isReused = reuse.isUsed
   if (!isReused && basis === 'measured') return { without: { basis, ...measured }, with: null, saved: null, couldSave }
@@ -149,6 +154,8 @@ function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readon
     paidTwice,
     unitsUnknown: tally.unitsUnknown,
     wouldHit: tally.wouldHit,
+    wouldRefresh: tally.wouldRefresh,
+    wouldRepeat: tally.wouldRepeat,
     wouldBeOutdated: tally.wouldBeOutdated,
     money,
     latencyMs: percentiles(tally.latency),

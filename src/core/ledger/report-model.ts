@@ -68,6 +68,9 @@ export interface Figures {
   readonly unitsUnknown: number
   /** While only measuring: calls that reuse would have answered from store. */
   readonly wouldHit: number
+  /** Calls that reuse would have made besides: to refresh answers in the background, and again after failures (once each, at the least). */
+  readonly wouldRefresh: number
+  readonly wouldRepeat: number
   /** Of these, calls to which the upstream gave another answer than the stored one would have been. */
   readonly wouldBeOutdated: number
   /** Price of the upstream calls, one amount a currency; empty where no price is known. */

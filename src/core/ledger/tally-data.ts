@@ -50,6 +50,11 @@ export const countNames = [
   'trimmed',
   /** calls while measuring that reuse would have answered from store */
   'wouldHit',
+  /** of these, calls that the plan does not bill, and those after which reuse would have refreshed the answer in the background */
+  'wouldHitUnbilled',
+  'wouldRefresh',
+  /** failed calls while measuring that reuse would have made again */
+  'wouldRepeat',
   /** of these, calls whose answer had changed by then, so that reuse would have given an outdated one */
   'wouldBeOutdated',
   /** of the upstream calls, those that nobody waited for, and those that repeated a failed one */

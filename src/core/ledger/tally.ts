@@ -2,6 +2,14 @@ import { numberOf, type Units } from '../money/units.js'
 import { ages, Histogram, latencies } from './histogram.js'
 import { countNames, type TallyCounts, type TallyData } from './tally-data.js'
 
+/** A measured call that reuse would have answered from store, and refreshed that answer after it. */
+interface WouldHit {
+  readonly units: Units | undefined
+  readonly isOutdated: boolean
+  readonly isBilled: boolean
+  readonly isRefreshed: boolean
+}
+
 /** What was counted for one endpoint in one stretch of time. Of constant size, whatever the traffic. */
 export class Tally implements TallyCounts {
   hit = 0
@@ -30,6 +38,9 @@ export class Tally implements TallyCounts {
   refetched = 0
   trimmed = 0
   wouldHit = 0
+  wouldHitUnbilled = 0
+  wouldRefresh = 0
+  wouldRepeat = 0
   wouldBeOutdated = 0
   upBackground = 0
   upRepeated = 0
@@ -104,10 +115,15 @@ export class Tally implements TallyCounts {
   }
 
   /** Counts a measured call that reuse would have answered from store. */
-  wouldHaveHit(units: Units | undefined, isOutdated: boolean): void {
+  wouldHaveHit({ units, isOutdated, isBilled, isRefreshed }: WouldHit): void {
     this.wouldHit++
     if (isOutdated) this.wouldBeOutdated++
-    if (units) addTo(this.wouldHitUnits, units)
+    if (isRefreshed)
+      this.wouldRefresh++ // by a call such as this
+    else {
+      if (!isBilled) this.wouldHitUnbilled++
+      if (units) addTo(this.wouldHitUnits, units)
+    }
   }
 
   addUnits(kind: 'made' | 'asked', units: Units | undefined): void {

@@ -24,6 +24,11 @@ export function savedCalls(tally: Tally, terms: Terms): number {
   return sharedAnswers(tally) + unmodified + failuresAvoided(tally, terms)
 }
 
+/** Upstream calls that reuse would have avoided of those measured, less those that it would have made besides: all of them, or those billed. */
+export function wouldAvoid({ wouldHit, wouldHitUnbilled, wouldRefresh, wouldRepeat }: Tally, which: 'all' | 'billed'): number {
+  return wouldHit - (which === 'billed' ? wouldHitUnbilled : 0) - wouldRefresh - wouldRepeat
+}
+
 /** Calls that would have left without the stash: the first of each caller's that left, and one for each answer that was saved. */
 export function callsWithout(tally: Tally, terms: Terms): number {
   const { moreAnswered, moreRefused, moreFailed, moreAbandoned } = tally

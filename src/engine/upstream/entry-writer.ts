@@ -42,6 +42,13 @@ interface Writing {
   readonly ending: Ending
 }
 
+/** A call that was measured: when it was asked for, how it ended, and whether reuse would have made it again. */
+interface Measured {
+  readonly askedAt: number
+  readonly ending: Ending
+  readonly mayRepeat: boolean
+}
+
 /** Stores complete answers, where that is allowed. */
 export class EntryWriter {
   readonly #entries: EntryStore
@@ -63,20 +70,30 @@ export class EntryWriter {
     this.#freshness = new OncePerEpisode(warn)
   }
 
-  /** While only measuring: what storing the answer would have saved. */
-  measured(call: Call<unknown>, key: string, { askedAt, isAnswered }: { askedAt: number; isAnswered: boolean }, kept: Kept): void {
-    const { mode, freshForMs } = call.endpoint
-    if (mode !== 'measure' || freshForMs === undefined || call.bypass || call.excerpt) return
-    const keeping = this.#judge(call.endpoint, key, kept)
+  /** While only measuring: what reuse would have done. `kept`: the complete answer, where there is one. */
+  measured(call: Call<unknown>, key: string | undefined, { askedAt, ending, mayRepeat }: Measured, kept: Kept | undefined): void {
+    const { mode, freshForMs, unbilled } = call.endpoint
+    if (mode !== 'measure' || freshForMs === undefined || key === undefined || call.bypass || call.excerpt) return
+    const keeping = kept ? this.#judge(call.endpoint, key, kept) : 'failed'
     const would =
-      typeof keeping === 'string' ? undefined : { freshUntil: keeping.freshUntil, body: kept.form(keeping).body, units: kept.units }
+      typeof keeping === 'string' || !kept
+        ? undefined
+        : { ...timesOf(keeping), body: kept.form(keeping).body, units: kept.units, slides: ending === 'answered' }
     const { method, url } = call.sent
     const request = url === undefined ? key : `${method} ${url}`
-    const earlier = this.#measurement.answered(key, { request, askedAt, isAnswered }, would, call.counter.at(this.#clock.now()))
+    const isAnswered = ending !== 'refused' && ending !== 'serverError' && ending !== 'noAnswer'
+    const countedAt = call.endpoint.countedAt === 'left' ? askedAt : this.#clock.now()
+    const came = { request, askedAt, countedAt, isAnswered, isBilled: isBilled(unbilled, ending), mayRepeat }
+    const earlier = this.#measurement.ended(call, key, came, would)
     if (!earlier) return
     const side = (one: MeasuredCall) => ({ request: one.request, at: new Date(one.askedAt) })
     const { provider, name: endpoint } = call.endpoint
     this.#outdated({ provider, endpoint }, { first: side(earlier), second: side({ request, askedAt }) })
+  }
+
+  /** While only measuring: a write was answered that reuse would have taken for a change of what is stored under a key. */
+  measuredWrite(under: string): void {
+    this.#measurement.invalidate(under, this.#clock.now())
   }
 
   /** Stores a complete answer, if that is allowed, and counts where it is not. */

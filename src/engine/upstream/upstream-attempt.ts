@@ -1,6 +1,6 @@
 import { decideOnFailure, type WithheldFor } from '../../core/decide/decide.js'
 import { BudgetSpentError, HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../../core/errors/call-errors.js'
-import { endingOf } from '../../core/money/billed-calls.js'
+import { type Ending, endingOf } from '../../core/money/billed-calls.js'
 import { type Fetched, type Finished, unitsIn, type WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
 import type { Gate } from '../gate/gate.js'
@@ -9,6 +9,7 @@ import type { Ended, Landed, Usage } from './landed.js'
 import { placeOf } from './place.js'
 import type { UpstreamJob, UpstreamParts } from './upstream-job.js'
 import { UpstreamRecord } from './upstream-record.js'
+import { aFewTurns, untilAborted } from './waiting.js'
 
 interface Ran<T> {
   readonly landed: Landed<T>
@@ -112,7 +113,16 @@ export class UpstreamAttempt<T> {
     }
     this.#pauseMs = this.#pauseAfter('failed', undefined)
     this.#record.end({ how: 'failed', error, isRepeated: this.#pauseMs !== undefined })
+    this.#measured(this.#job.call.key, 'noAnswer')
     return { fetched: { result: 'failed', error }, ...rest }
+  }
+
+  #measured(key: string | undefined, ending: Ending, finished?: Finished): void {
+    const { call } = this.#job
+    const isFailure = ending === 'noAnswer' || ending === 'serverError' || ending === 'refused'
+    const mayRepeat = isFailure && call.isRepeatable && call.endpoint.retries.upTo > 0
+    const kept = finished && 'kept' in finished ? finished.kept : undefined
+    this.#parts.entryWriter.measured(call, key, { askedAt: this.#record?.beganAt ?? 0, ending, mayRepeat }, kept)
   }
 
   #pauseAfter(result: 'answered' | 'refused' | 'failed', status: number | undefined, notBefore?: number): number | undefined {
@@ -190,8 +200,7 @@ export class UpstreamAttempt<T> {
     const { call, isReusable, previous, isSuperseded } = this.#job
     const { entryWriter } = this.#parts
     try {
-      if ('kept' in finished)
-        entryWriter.measured(call, place.key, { askedAt: this.#record?.beganAt ?? 0, isAnswered: result === 'answered' }, finished.kept)
+      if (!('abandoned' in finished)) this.#measured(place.key, 'kept' in finished ? endingOf(result, status) : 'noAnswer', finished)
       const hasStandIn = result !== 'answered' && call.endpoint.mode !== 'measure' && this.#standIn() !== 'give-up'
       if (!isReusable || this.#pauseMs !== undefined || hasStandIn) return notReused(finished)
       return await entryWriter.write(call, finished, place, { previous, isSuperseded, ending: endingOf(result, status) })
@@ -226,21 +235,6 @@ function withheldFor(error: unknown): Exclude<WithheldFor, 'overdue'> | undefine
 function notReused(finished: Finished): Ended {
   if ('broken' in finished || 'abandoned' in finished) return finished
   return 'amiss' in finished ? { amiss: true } : { notStored: 'not-reusable' }
-}
-
-/** The work, or what its failing comes to; and at once what is given instead when `signal` aborts. */
-function untilAborted<T>(work: () => Promise<T>, signal: AbortSignal, instead: (reason: unknown) => T): Promise<T> {
-  return new Promise((resolve) => {
-    const aborted = () => resolve(instead(signal.reason))
-    if (signal.aborted) return aborted()
-    signal.addEventListener('abort', aborted, { once: true })
-    work().then(resolve, (error) => resolve(instead(error)))
-  })
-}
-
-/** Long enough for an answer that is there already to be read and stored, and no time at all by the clock. */
-async function aFewTurns(): Promise<void> {
-  for (let turn = 0; turn < 100; turn++) await undefined
 }
 
 function noop(): void {}
