@@ -16,13 +16,13 @@ export interface ReportOptions {
   /** IANA time zone in which moments in words, and dates without an offset, are read. Default `"UTC"`. */
   readonly zone?: string
   /**
-   * Whether calls are also told by the hours or days of the zone, or by key, which needs a journal; or by provider alone. Default: by
+   * Whether calls are also told by the hours or days of the zone, or by key, which needs a journal; or by provider alone, or by whose they are (`countBy`). Default: by
    * endpoint.
    */
   readonly by?: ReportBy
 }
 
-export const reportBys = ['endpoint', 'provider', 'hour', 'day', 'key'] as const
+export const reportBys = ['endpoint', 'provider', 'hour', 'day', 'key', 'label'] as const
 export type ReportBy = (typeof reportBys)[number]
 
 /** How things stand at a moment. */

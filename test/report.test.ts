@@ -9,7 +9,9 @@ import { fileJournal } from 'stashen/journal'
 import { prometheusText } from 'stashen/observers'
 import { renderCsv, renderHtml, renderMarkdown, renderText } from 'stashen/render'
 import type { TallyRow } from '../src/core/ledger/ledger-row.js'
+import { isTally } from '../src/core/ledger/readable.js'
 import { reportOf } from '../src/core/ledger/report.js'
+import { sumTallies } from '../src/core/ledger/sum-tallies.js'
 import { Tally } from '../src/core/ledger/tally.js'
 import { remarkOf } from '../src/render/remarks.js'
 import { temporaryFolder } from './support/files.js'
@@ -475,6 +477,83 @@ describe('reports', () => {
         expect(printed).to.include(basis === 'estimated' ? 'stimated' : 'easured')
       expect(renderCsv(report)).to.include(`,${basis},`)
     }
+  })
+
+  it('tell costs apart by tenant and by label, so that they add up to the whole, of a hundred at the most', async () => {
+    const [clock, store] = [new FastClock(start), lasting()]
+    const plan = {
+      currency: 'EUR',
+      period: 'month',
+      baseFee: '10',
+      included: 3,
+      perCall: '0.1',
+      units: { tokens: { price: '0.01' } },
+    } as const
+    const providers: Record<string, ProviderOptions> = {
+      pintle: {
+        ...{ baseUrl: 'https://pintle.example', plan },
+        endpoints: {
+          ours: { request: 'GET /ours/{id}', freshFor: '1 hour', per: ({ header }) => header('x-tenant') ?? '', countBy: 'per' },
+          asked: { request: 'POST /asked', countBy: 'label', units: { tokens: { at: '/tokens' } } },
+        },
+      },
+    }
+    const fetch = async () => new Response('{"tokens":7}', { headers: { 'content-type': 'application/json' } })
+    const stash = await openStash({ clock, store, providers, fetch, warn: () => {} })
+    const read = async (answer: Promise<Response>) => void (await (await answer).text())
+    const find = stash.operation('pintle.find', async (name: string) => name, { freshFor: '1 hour', countBy: 'label' })
+    await clock.run(
+      (async () => {
+        for (const [tenant, calls] of [['acme', 4], ['bravo', 2], ['__proto__', 1]] as const) // biome-ignore format: a row a line
+          for (let i = 0; i < calls; i++)
+            await read(stash.fetch(`https://pintle.example/ours/${i % 2}`, { headers: { 'x-tenant': tenant } }))
+        const ask = (label?: string) =>
+          stash.calling(label === undefined ? {} : { label }).fetch('https://pintle.example/asked', { method: 'POST' })
+        for (const label of ['board', 'board', undefined]) await read(ask(label))
+        await Promise.all([find.calling({ label: 'desk' })('Marram'), find.calling({ label: 'board' })('Marram')])
+        await clock.sleep(3 * 3_600_000)
+      })(),
+    )
+    const report = await stash.report()
+    const [pintle] = report.providers
+    const labels = pintle?.labels?.map(({ label, with: made, saved }) => [
+      label,
+      made?.asked,
+      made?.upstream,
+      saved?.calls,
+      made?.money[0]?.amount,
+    ])
+    expect(labels?.map(([label, asked, upstream, saved]) => [label, asked, upstream, saved])).to.have.deep.members([
+      ['acme', 4, 2, 2],
+      ['bravo', 2, 2, 0],
+      ['__proto__', 1, 1, 0],
+      ['board', 3, 2, 1],
+      ['desk', 1, 1, 0],
+      [null, 1, 1, 0],
+    ])
+    const sum = (amounts: readonly (string | number | null | undefined)[]) =>
+      Number(amounts.reduce((total: Big, one) => total.plus(one ?? 0), new Big(0)))
+    expect(sum([...(labels ?? []).map((one) => one[4]), pintle?.fees.with?.[0]?.amount])).to.equal(Number(pintle?.with?.money[0]?.amount))
+    expect(labels?.find(([label]) => label === 'board')?.[4], 'tokens, and a share of what calls cost').to.equal(
+      new Big('0.14').plus(new Big('0.6').times(2).div(9).round(2, 0)).toFixed(),
+    )
+    const rows = parse(renderCsv(await stash.report({ by: 'label' })), { columns: true }) as Record<string, string>[]
+    expect(sum(rows.map(({ asked }) => asked || 0)), 'a column adds up').to.equal(12)
+    expect(sum(rows.map((one) => one.money_with || 0))).to.equal(Number(pintle?.with?.money[0]?.amount))
+    const byProvider = parse(renderCsv(await stash.report({ by: 'provider' })), { columns: true }) as Record<string, string>[]
+    expect(sum(byProvider.map((one) => one.money_with || 0))).to.equal(Number(pintle?.with?.money[0]?.amount))
+    for (const printed of [renderText(report), renderMarkdown(report), await renderHtml(report)])
+      expect(printed).to.include('acme').and.include('nobody in particular')
+    await stash.close()
+    const many = new Tally()
+    for (let i = 0; i < 300; i++) many.count(`tenant ${i}`, (tally) => void tally.hit++)
+    const both = Tally.from(sumTallies(many.toJSON(), many.toJSON()))
+    expect([both.hit, both.parts.size, both.parts.get('tenant 5')?.hit, both.parts.get('(others)')?.hit]).to.eql([600, 101, 2, 400])
+    expect(isTally(both.toJSON())).to.equal(true)
+    const misplaced = openStash({
+      providers: { pintle: { ...providers.pintle, endpoints: { ours: { request: 'GET /x', countBy: 'per' } } } },
+    })
+    expect(await misplaced.catch((error: Error) => error.message)).to.include('countBy: needs a function "per"')
   })
 
   it('count providers, endpoints and units of any name, and render nothing but reports', async () => {

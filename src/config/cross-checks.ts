@@ -1,5 +1,5 @@
 import { endpointList, resolveRule } from '../core/endpoints/compile.js'
-import type { NamedEndpointOptions, ReuseOptions, RuleOptions } from '../core/endpoints/options.js'
+import type { EndpointTerms, NamedEndpointOptions, ReuseOptions, RuleOptions } from '../core/endpoints/options.js'
 import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { areTied, parseRequestTemplate, type RequestTemplate } from '../core/rules/request-template.js'
@@ -51,6 +51,9 @@ export function ruleFaults(own: RuleOptions, provider: ProviderOptions, sets: Se
   const unpriced = Object.keys(recordOf(own.units) ?? {}).filter((unit) => !unitsOfPlan(provider).has(unit))
   for (const unit of unpriced) {
     faults.push({ path: `${path}.units.${unit}`, message: 'has no price: give it one under "units" of the provider\'s "plan"' })
+  }
+  if (own.countBy === 'per' && (own as Partial<EndpointTerms>).per === undefined) {
+    faults.push({ path: `${path}.countBy`, message: 'needs a function "per" of the same endpoint, which names whose call it is' })
   }
   if (own.perCall !== undefined && own.weight !== undefined) {
     faults.push({ path: `${path}.weight`, message: 'does nothing beside "perCall": such calls count towards nothing else in the plan' })

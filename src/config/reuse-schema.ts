@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { trusts } from '../core/decide/keep.js'
 import { defaults } from '../core/defaults.js'
-import { atLimits, type ReuseExceptions, refusals } from '../core/endpoints/options.js'
+import { atLimits, countBys, type ReuseExceptions, refusals } from '../core/endpoints/options.js'
 import type { AnswerFacts, FreshnessFunction } from '../core/rules/freshness.js'
 import { modes } from '../core/rules/mode.js'
 import { weekdays } from '../core/time/timetable.js'
@@ -216,6 +216,10 @@ export const reuse = {
   maxEntries: option(
     z.int({ error: noWhole }).min(1, { error: noWhole }),
     'Answers kept at the most, give or take a tenth. Default: as many as the store has room for.',
+  ),
+  countBy: option(
+    oneOf(countBys),
+    "Whose calls are counted apart: by what `per` returns, or by the label of each call. Default: nobody's.",
   ),
   maxBodyBytes: option(
     z.int({ error: noBytes }).min(0, { error: noBytes }),

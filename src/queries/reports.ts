@@ -62,6 +62,7 @@ export async function readReport(
   const withExamples = await withOutdatedExamples(counted, store, now)
   const report = isAll ? withExamples : { ...withExamples, unreadable: { rows: unreadable, facts: unreadableFacts } }
   if (by === 'provider') return { ...report, providers: report.providers.map((provider) => ({ ...provider, endpoints: [] })) }
+  if (by === 'label') return { ...report, providers: report.providers.map((one) => (one.labels ? { ...one, endpoints: [] } : one)) }
   return by === 'key' && journal ? { ...report, byKey: await readKeys(journal, from, to) } : report
 }
 

@@ -1,6 +1,7 @@
 import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { countText, latencyText, momentText, moneyText as money, nothingCounted } from './format.js'
+import { labelHeads, labelTable } from './label-table.js'
 import { printable } from './printable.js'
 import { notesOf } from './remarks.js'
 
@@ -26,6 +27,7 @@ export function reportMarkdown(given: Report, zone: string): string {
       .join(' | ')} |`,
     ...[...rows, ...rowsOf('**all calls**', totals)].map((cells) => `| ${cells.join(' | ')} |`),
     ...timeTable(report, zone),
+    ...labelLines(report),
     ...keyTable(report),
     ...notes,
     ...(saved
@@ -50,6 +52,17 @@ function timeTable({ times = [] }: Report, zone: string): string[] {
     reused ? money(reused.money) : '',
   ])
   return tableOf(['from', 'asked', 'upstream without', 'with', 'money without', 'with'], rows)
+}
+
+/** Whose calls they were, where that was counted. */
+function labelLines(report: Report): string[] {
+  const rows = labelTable(report, money)
+  return rows
+    ? tableOf(
+        labelHeads,
+        rows.map((cells) => cells.map(escaped)),
+      )
+    : []
 }
 
 /** The keys that saved most calls, where the report tells them. */

@@ -1,8 +1,8 @@
-import type { Comparison, Figures, Report, Without } from '../core/ledger/report-model.js'
+import type { Comparison, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 
 /**
- * One line of a report as a flat record. `kind` says of what: `endpoint` and `fee`, or `hour` and `day` in their place, have the calls and the
+ * One line of a report as a flat record. `kind` says of what: `endpoint` (else `label` or `provider`) and `fee`, or `hour` and `day` in their place, have the calls and the
  * money, each once, so that a column can be added up; `period`, `credits` and `rate` have columns of their own, `note` a sentence.
  */
 export type ReportRow = Readonly<Partial<Record<(typeof columns)[number], string | number>>>
@@ -33,7 +33,7 @@ const counts = {
 
 /** The columns of flat reports, in their order; their names are stable. */
 export const columns = [
-  ...(['kind', 'from', 'until', 'provider', 'endpoint', 'basis', 'asked', 'saved_calls'] as const),
+  ...(['kind', 'from', 'until', 'provider', 'endpoint', 'label', 'basis', 'asked', 'saved_calls'] as const),
   ...sidedCounts.flatMap((name) => sides.map((side) => `${name}_${side}` as const)),
   ...(Object.keys(counts) as (keyof typeof counts)[]),
   ...(['currency', 'money_without', 'money_with', 'money_saved', 'paid_twice'] as const),
@@ -49,10 +49,7 @@ export function reportRows({ since, until, savedMeans, providers, times, convert
     ? times.flatMap((time) =>
         rowsOf({ kind: isHour(time) ? 'hour' : 'day', from: time.from.toISOString(), until: time.until.toISOString() }, time),
       )
-    : providers.flatMap(({ provider, endpoints, fees }) => [
-        ...endpoints.flatMap((one) => rowsOf({ kind: 'endpoint', ...span, provider, endpoint: one.endpoint }, one)),
-        ...moneyRows({ without: fees.without, with: fees.with ?? [] }).map((money) => ({ kind: 'fee', ...span, provider, ...money })),
-      ])
+    : providers.flatMap((one) => callRows(one, span))
   const bills = providers.flatMap(({ provider, periods, credits }): ReportRow[] => [
     ...periods.map(({ from, until: end, currency, amount, partial }) => ({
       ...{ kind: 'period', from: from.toISOString(), until: end.toISOString(), provider, currency },
@@ -82,6 +79,15 @@ function rowsOf(place: ReportRow, { without, with: reused, saved }: Comparison):
     { ...place, ...callsOf(without, reused), saved_calls: saved?.calls ?? '', ...first },
     ...more.map((money) => ({ ...place, ...money })),
   ]
+}
+
+/** The calls of a provider, each in one line: by endpoint and fee; where endpoints are left out, by whose they are, or in one with its fees. */
+function callRows({ provider, endpoints, labels, fees, ...whole }: ProviderReport, span: { from: string; until: string }): ReportRow[] {
+  const feeRows = moneyRows({ without: fees.without, with: fees.with ?? [] }).map((money) => ({ kind: 'fee', ...span, provider, ...money }))
+  if (endpoints.length > 0 || whole.without.asked + (whole.with?.asked ?? 0) === 0)
+    return [...endpoints.flatMap((one) => rowsOf({ kind: 'endpoint', ...span, provider, endpoint: one.endpoint }, one)), ...feeRows]
+  if (labels) return [...labels.flatMap((one) => rowsOf({ kind: 'label', ...span, provider, label: one.label ?? '' }, one)), ...feeRows]
+  return rowsOf({ kind: 'provider', ...span, provider }, whole)
 }
 
 function callsOf(without: Without, reused: Figures | null): ReportRow {

@@ -4,6 +4,7 @@ import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
 import { ageText, countText, momentText, moneyCells, moneyText, nothingCounted, periodText, shareText } from './format.js'
 import { keysText } from './keys-text.js'
+import { labelHeads, labelTable } from './label-table.js'
 import { type TableRow, textTable } from './plain-table.js'
 import { printable } from './printable.js'
 import { lossOf, notesOf } from './remarks.js'
@@ -34,6 +35,7 @@ export function reportText(given: Report, { colors, zone, wide = false }: TextOp
     periodLines(report),
     forecastLines(report, zone),
     report.times ? [timesText(report.times, { colors, zone, money, wide })] : [],
+    labelLines(report, { colors, money, most: wide ? Number.POSITIVE_INFINITY : undefined }),
     report.byKey ? [keysText(report.byKey, { colors, zone, wide })] : [],
     wrapped(report.savedMeans).map(colors.dim),
   ]
@@ -170,6 +172,17 @@ function spanLine({ since, until, totals: { without, with: reused } }: Report, z
   const rate = perSecond >= 10 ? countText(Math.round(perSecond)) : perSecond >= 0.01 ? perSecond.toFixed(2) : '<0.01'
   const basis = reused ? `, ${without.basis === 'measured' ? 'measured' : 'estimated'}` : ''
   return `${momentText(since, zone)} to ${momentText(until, zone)} (${zone}), ${rate} calls/s${basis}`
+}
+
+/** Whose calls they were, where that was counted. */
+function labelLines(
+  report: Report,
+  { colors, money, most }: { readonly colors: Colors; readonly money: MoneyCells; readonly most: number | undefined },
+): string[] {
+  const rows = labelTable(report, money, most)
+  if (!rows) return []
+  const aligns = labelHeads.map((_, i) => (i < 2 ? 'left' : 'right'))
+  return [textTable(labelHeads, rows, { dim: colors.dim, aligns })]
 }
 
 /** What else is to be said of all calls. */

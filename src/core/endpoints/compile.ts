@@ -125,6 +125,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     queue: options.queue ?? defaults.queue,
     neverStale: reuse.neverStale ?? false,
     failure: compileFailure(reuse.failsWhen),
+    countBy: reuse.countBy,
     units: reuse.units,
     unitsUpTo: unitsUpTo(reuse.units),
     countedAt: options.plan?.countedAt ?? defaults.countedAt,
@@ -136,8 +137,15 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
 }
 
 /** Whether something is to be done about calls whose answers are not stored. */
-function isTended({ retries, withinMs, failure }: Endpoint, { fallback }: NamedEndpointOptions): boolean {
-  return retries.upTo > 0 || withinMs !== undefined || fallback !== undefined || failure.test !== undefined || failure.statuses.size > 0
+function isTended({ retries, withinMs, failure, countBy }: Endpoint, { fallback }: NamedEndpointOptions): boolean {
+  return (
+    countBy === 'per' ||
+    retries.upTo > 0 ||
+    withinMs !== undefined ||
+    fallback !== undefined ||
+    failure.test !== undefined ||
+    failure.statuses.size > 0
+  )
 }
 
 function compileSpending({ budgets = [], plan }: ProviderOptions, { perCall, weight = 1, units }: ReuseOptions): Endpoint['spending'] {

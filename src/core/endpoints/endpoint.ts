@@ -11,7 +11,7 @@ import type { CallerRule, KeyedRequest, Keying } from '../rules/keying.js'
 import type { Mode } from '../rules/mode.js'
 import type { RequestTemplate } from '../rules/request-template.js'
 import type { UnitSources } from '../rules/units.js'
-import type { AnswerInstead, AtLimit, Refusals } from './options.js'
+import type { AnswerInstead, AtLimit, CountBy, Refusals } from './options.js'
 
 /** What is known of one endpoint or operation once its options are compiled. Times are milliseconds. */
 export interface Endpoint extends KeepRule {
@@ -52,6 +52,8 @@ export interface Endpoint extends KeepRule {
   readonly queue: number
   readonly neverStale: boolean
   readonly failure: FailureRule
+  /** Whose calls are counted apart besides. */
+  readonly countBy: CountBy | undefined
   readonly units: UnitSources | undefined
   /** The most units that one call can use, as far as that is said. */
   readonly unitsUpTo: Units

@@ -64,6 +64,11 @@ export interface ReuseTerms {
   readonly maxBodyBytes?: number
   /** Answers kept at the most, give or take a tenth; those used least recently go first. Default: as many as the store has room for. */
   readonly maxEntries?: number
+  /**
+   * Whose calls are counted apart besides, so that costs can be passed on: by what `per` returns, or by the label that each call is given.
+   * The first 100 names are distinguished, all others counted together. They stand in the ledger as they are. Default: nobody's.
+   */
+  readonly countBy?: CountBy
   /** Where it is another than the provider's. */
   readonly mode?: Mode
   /** Raise it when the code that reads the answers changed: those stored under another version count as absent, and stay for it. */
@@ -100,6 +105,9 @@ export type PriceOptions =
 
 /** How the answers of an endpoint or operation are treated. */
 export type ReuseOptions = ReuseTerms & FreshOptions & PriceOptions
+
+export const countBys = ['per', 'label'] as const
+export type CountBy = (typeof countBys)[number]
 
 export type TimeoutOptions = Duration | { readonly firstByte?: Duration; readonly idle?: Duration; readonly total?: Duration }
 

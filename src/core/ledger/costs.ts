@@ -27,8 +27,13 @@ type Price<T> = (rows: readonly TallyRow[], how: How) => T
 const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
 const billed: Pricing['callsOf'] = ({ tally }, plan) => billedCalls(plan, tally)
 
-export function costsOf(facts: Known, provider: string, rows: readonly TallyRow[], since: number, until: number): Costs<ProviderPrices> {
-  return costsOfKinds(facts, provider, rows, (some, how) => priceProvider(facts.known, { provider, rows: some, since, until, ...how }))
+export function costsOf(
+  facts: Known,
+  provider: string,
+  rows: readonly TallyRow[],
+  time: Pick<Pricing, 'since' | 'until' | 'lineOf'>,
+): Costs<ProviderPrices> {
+  return costsOfKinds(facts, provider, rows, (some, how) => priceProvider(facts.known, { provider, rows: some, ...time, ...how }))
 }
 
 /** How calls are billed with the stash and without it; of what limits would have refused then, nothing is known of single hours. */

@@ -33,6 +33,8 @@ export interface LedgerRow {
 /** The same, with a tally that can be counted in. */
 export interface TallyRow extends Omit<LedgerRow, 'tally'> {
   readonly tally: Tally
+  /** Whose calls of the endpoint these are, where they were taken apart for a report; null: nobody's in particular. */
+  readonly countedFor?: string | null
 }
 
 export function plainRow(row: TallyRow): LedgerRow {

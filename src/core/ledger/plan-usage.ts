@@ -20,6 +20,8 @@ export interface Pricing {
   readonly callsOf: (row: TallyRow, plan: PlanOptions) => number
   /** The units of a row that count. */
   readonly unitsOf: (row: TallyRow) => Units
+  /** On which line of the bill a row is; default: that of its endpoint. */
+  readonly lineOf?: (row: TallyRow) => string
 }
 
 export interface Usage {
@@ -33,7 +35,7 @@ export function usageOf(
   known: FactsInForce,
   plan: PlanOptions,
   rows: readonly TallyRow[],
-  { callsOf, unitsOf }: Pick<Pricing, 'callsOf' | 'unitsOf'>,
+  { callsOf, unitsOf, lineOf = ({ endpoint }) => endpoint }: Pick<Pricing, 'callsOf' | 'unitsOf' | 'lineOf'>,
 ): Usage {
   const metered: Metered[] = []
   const byEndpoint = new Map<string, { metered: number; own: Big }>()
@@ -43,8 +45,9 @@ export function usageOf(
     const { perCall, weight = 1 } = known.price(provider, endpoint, bucket) ?? {}
     const present = known.plan(provider, bucket) ?? plan
     const calls = callsOf(row, present)
-    const sum = byEndpoint.get(endpoint) ?? { metered: 0, own: new Big(0) }
-    byEndpoint.set(endpoint, sum)
+    const line = lineOf(row)
+    const sum = byEndpoint.get(line) ?? { metered: 0, own: new Big(0) }
+    byEndpoint.set(line, sum)
     if (perCall !== undefined && calls > 0) {
       const charge = new Big(perCall).times(calls)
       own = own.plus(charge)

@@ -39,6 +39,7 @@ const knownNames = new Set<string>([
   'refetchedUnits',
   'wouldHitUnits',
   'units',
+  'parts',
   'ms',
   'upMs',
   'ageMs',
@@ -53,6 +54,8 @@ export function isTally(tally: unknown): tally is TallyData {
     if (!knownNames.has(name)) return false
     if (name === 'units') {
       if (!isUnits(units?.made) || !isUnits(units?.asked)) return false
+    } else if (name === 'parts') {
+      if (typeof value !== 'object' || value === null || !Object.values(value).every(isTally)) return false
     } else if (name === 'notStored' || name === 'refetchedUnits' || name === 'wouldHitUnits') {
       if (!isUnits(value)) return false
     } else if (name === 'ms' || name === 'upMs' || name === 'ageMs') {

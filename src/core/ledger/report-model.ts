@@ -161,6 +161,8 @@ export interface OutdatedExample {
 export interface ProviderReport extends Comparison {
   readonly provider: string
   readonly endpoints: readonly EndpointReport[]
+  /** The same calls by whose they are, where any endpoint counts these apart; without fees. */
+  readonly labels?: readonly LabelReport[]
   /** What of the money belongs to no endpoint, such as base fees: with it the endpoints add up to the provider. */
   readonly fees: { readonly without: readonly Money[]; readonly with: readonly Money[] | null }
   /** What each billing period costs, or so much of it as falls into the report: by the calls made while reusing, else while measuring. */
@@ -170,6 +172,12 @@ export interface ProviderReport extends Comparison {
   readonly bill: BillForecast | null
   /** Credits bought in advance, by the calls made while reusing, else while measuring; null where the plan has none. */
   readonly credits: Credits | null
+}
+
+/** The calls of a provider that were made for somebody, by endpoints that count these apart (`countBy`). */
+export interface LabelReport extends Comparison {
+  /** Null: of nobody in particular; `(others)`: of those after the first 100. */
+  readonly label: string | null
 }
 
 /** One hour or day of a report. */

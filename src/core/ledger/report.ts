@@ -6,6 +6,7 @@ import { type FactsInForce, factsInForce } from './facts-in-force.js'
 import { type Fees, feesOf } from './fees.js'
 import { basisOf, type Counted, compare, counted, sumOf, together } from './figures.js'
 import { groupBy } from './group-by.js'
+import { labelReports } from './label-reports.js'
 import type { BillingFacts, TallyRow } from './ledger-row.js'
 import { lookAhead } from './look-ahead.js'
 import { overLimits } from './over-limit.js'
@@ -41,7 +42,7 @@ export function reportOf(input: ReportInput): Report {
   }
   const costed = (one: (typeof counts)[number]) => ({
     ...one,
-    cost: costsOf(price, one.provider, inProvider.get(one.provider) ?? [], since, until),
+    cost: costsOf(price, one.provider, inProvider.get(one.provider) ?? [], { since, until }),
   })
   const idle = isTwice ? [] : known.providers.filter((provider) => !counts.some((one) => one.provider === provider))
   const sums = [
@@ -55,6 +56,10 @@ export function reportOf(input: ReportInput): Report {
       ...{ known, provider, basis, at, until, rows: inProvider.get(provider) ?? [] },
       ...{ recent: recent.filter((row) => row.provider === provider), standing: standing.get(provider) },
     })
+  const labelsOf = (provider: string) => {
+    const labels = labelReports(price, provider, inProvider.get(provider) ?? [], { since, until })
+    return labels && { labels }
+  }
   const providers = sums.map(({ provider, endpoints, counted: inAll, cost }) => ({
     provider,
     ...compare(basis, inAll, (kind) => allOf(cost[kind]), time.of(provider, endpoints)),
@@ -62,6 +67,7 @@ export function reportOf(input: ReportInput): Report {
       endpoint: one.endpoint,
       ...compare(basis, one.counted, (kind) => cost[kind].byEndpoint.get(one.endpoint) ?? [], time.of(provider, [one])),
     })),
+    ...labelsOf(provider),
     fees: { without: cost.without.fees, with: basis === 'estimated' || inAll.reuse.isUsed ? cost.with.fees : null },
     periods: (basis === 'estimated' || inAll.reuse.isUsed ? cost.with : cost.measured).periods,
     ...ahead(provider),

@@ -95,6 +95,8 @@ export interface TallyData extends Partial<TallyCounts> {
   readonly refetchedUnits?: Readonly<Record<string, number>>
   /** Units that the calls cost which reuse would have answered from store. */
   readonly wouldHitUnits?: Readonly<Record<string, number>>
+  /** What was counted of it apart, by whose calls these were, without times. */
+  readonly parts?: Readonly<Record<string, TallyData>>
   readonly units?: { readonly made: Record<string, number>; readonly asked: Record<string, number> }
   /** How long callers waited, how long upstream calls took, and how old answers from store were. */
   readonly ms?: string

@@ -65,6 +65,8 @@ export class Tally implements TallyCounts {
   readonly wouldHitUnits: Record<string, number> = {}
   /** Answers that were not stored though their endpoint has a freshness, by why (`NotKept`). */
   readonly notStored: Record<string, number> = {}
+  /** What was counted of it apart, by whose calls these were. */
+  #parts: Map<string, Tally> | undefined
   /** How old the oldest answer past its freshness was that was given out, milliseconds. */
   oldestStaleMs = 0
   /** How long each caller waited. */
@@ -96,6 +98,37 @@ export class Tally implements TallyCounts {
     return this.asked + this.upstream + this.evicted > 0
   }
 
+  /** What was counted apart, by whose calls these were. */
+  get parts(): ReadonlyMap<string, Tally> {
+    return this.#parts ?? noParts
+  }
+
+  /** Counts in it, and apart where it is known whose call it is. */
+  count(countedFor: string | undefined, how: (tally: Tally) => void): void {
+    how(this)
+    if (countedFor !== undefined) how(this.#part(countedFor))
+  }
+
+  /** What was counted of nobody in particular. */
+  rest(): Tally {
+    const rest = new Tally()
+    for (const name of countNames) rest[name] = this[name]
+    for (const kind of ['made', 'asked'] as const) rest.addUnits(kind, this.units[kind])
+    for (const part of this.parts.values()) {
+      for (const name of countNames) rest[name] -= part[name]
+      for (const kind of ['made', 'asked'] as const) addTo(rest.units[kind], part.units[kind], -1)
+    }
+    return rest
+  }
+
+  #part(countedFor: string): Tally {
+    this.#parts ??= new Map()
+    const name = this.#parts.has(countedFor) || this.#parts.size < mostParts ? countedFor : allOthers
+    const part = this.#parts.get(name) ?? new Tally()
+    this.#parts.set(name, part)
+    return part
+  }
+
   merge(other: Tally): void {
     for (const name of countNames) this[name] += other[name]
     this.oldestStaleMs = Math.max(this.oldestStaleMs, other.oldestStaleMs)
@@ -106,6 +139,7 @@ export class Tally implements TallyCounts {
     this.latency.merge(other.latency)
     this.upLatency.merge(other.upLatency)
     this.age.merge(other.age)
+    for (const [name, part] of other.parts) this.#part(name).merge(part)
   }
 
   /** Counts a call made for an answer that had been evicted while it was fresh. */
@@ -140,6 +174,7 @@ export class Tally implements TallyCounts {
       ...(hasAny(this.refetchedUnits) && { refetchedUnits: this.refetchedUnits }),
       ...(hasAny(this.wouldHitUnits) && { wouldHitUnits: this.wouldHitUnits }),
       ...(hasAny(this.notStored) && { notStored: this.notStored }),
+      ...(this.#parts && { parts: Object.fromEntries([...this.#parts].map(([name, part]) => [name, withoutTimes(part.toJSON())])) }),
     }
     const [ms, upMs, ageMs] = [this.latency, this.upLatency, this.age].map((histogram) => histogram.toJSON())
     const times = { ...(ms && { ms }), ...(upMs && { upMs }), ...(ageMs && { ageMs }) }
@@ -147,12 +182,13 @@ export class Tally implements TallyCounts {
   }
 
   /** From what `toJSON` made. */
-  static from({ units, refetchedUnits, wouldHitUnits, notStored, ms, upMs, ageMs, ...counts }: TallyData): Tally {
+  static from({ units, refetchedUnits, wouldHitUnits, notStored, parts = {}, ms, upMs, ageMs, ...counts }: TallyData): Tally {
     const tally = Object.assign(new Tally(), counts)
     if (refetchedUnits) addTo(tally.refetchedUnits, refetchedUnits)
     if (wouldHitUnits) addTo(tally.wouldHitUnits, wouldHitUnits)
     if (notStored) addTo(tally.notStored, notStored)
     if (units) for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, units[kind])
+    for (const [name, part] of Object.entries(parts)) tally.#part(name).merge(Tally.from(part))
     if (ms) tally.latency = new Histogram(latencies, ms)
     if (upMs) tally.upLatency = new Histogram(latencies, upMs)
     if (ageMs) tally.age = new Histogram(ages, ageMs)
@@ -160,68 +196,22 @@ export class Tally implements TallyCounts {
   }
 }
 
+const noParts: ReadonlyMap<string, Tally> = new Map()
+
+/** How many are counted apart in one tally, at the most, and where all others are. */
+const mostParts = 100
+export const allOthers = '(others)'
+
+/** The times of parts are those of the whole. */
+function withoutTimes({ ms: _ms, upMs: _upMs, ageMs: _ageMs, ...counts }: TallyData): TallyData {
+  return counts
+}
+
 function hasAny(sums: Readonly<Record<string, number>>): boolean {
   for (const _ in sums) return true
   return false
 }
 
-function addTo(sums: Record<string, number>, more: Readonly<Record<string, number>>): void {
-  for (const name in more) if (more[name] !== 0) sums[name] = numberOf(sums, name) + (more[name] as number)
-}
-
-/** Counts how an upstream call ended: `isMore`, if no caller asked for it: it refreshes, or repeats a failed one. */
-export function countEnding(tally: Tally, { how, status, isAnswered, isMore }: UpstreamEnding): void {
-  const names = endingNames({ how, status, isAnswered })
-  for (const name of names) tally[`up${name}`]++
-  if (isMore) for (const name of names) tally[`more${name}`]++
-}
-
-interface UpstreamEnding {
-  readonly how: 'answered' | 'refused' | 'failed' | 'abandoned'
-  readonly status: number | undefined
-  readonly isAnswered: boolean
-  readonly isMore: boolean
-}
-type EndingName = 'Answered' | 'Unmodified' | 'ClientError' | 'Refused' | 'Failed' | 'ServerError' | 'Abandoned' | 'Unanswered'
-
-function endingNames({
-  how,
-  status = 0,
-  isAnswered,
-}: Omit<UpstreamEnding, 'isMore' | 'status'> & { status: number | undefined }): EndingName[] {
-  switch (how) {
-    case 'answered':
-      return status === 304 ? ['Answered', 'Unmodified'] : isClientError(status) ? ['Answered', 'ClientError'] : ['Answered']
-    case 'refused':
-      return ['Refused']
-    case 'failed':
-      return status >= 500 ? ['Failed', 'ServerError'] : ['Failed']
-    case 'abandoned':
-      return isAnswered ? ['Abandoned'] : ['Abandoned', 'Unanswered']
-  }
-}
-
-function isClientError(status: number | undefined): boolean {
-  return status !== undefined && status >= 400 && status < 500
-}
-
-/** TallyCounts a call that was answered from store, fresh, in `ms` milliseconds. */
-export function countHit(
-  tally: Tally,
-  entry: { readonly units?: Units | undefined; readonly bornAt: number },
-  now: number,
-  { ms, status }: { readonly ms: number; readonly status: number | undefined },
-): void {
-  tally.hit++
-  if (isClientError(status)) tally.savedClientError++
-  if (entry.units) tally.addUnits('asked', entry.units)
-  tally.latency.add(ms)
-  tally.avoidedMicros += Math.round(ms * 1000)
-  tally.age.add(now - entry.bornAt)
-}
-
-/** TallyCounts how long an answered upstream call took, milliseconds. */
-export function countTime(tally: Tally, ms: number): void {
-  tally.upLatency.add(ms)
-  tally.upMicros += Math.round(ms * 1000)
+function addTo(sums: Record<string, number>, more: Readonly<Record<string, number>>, times = 1): void {
+  for (const name in more) if (more[name] !== 0) sums[name] = numberOf(sums, name) + times * (more[name] as number)
 }

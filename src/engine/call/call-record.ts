@@ -1,7 +1,8 @@
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Reason } from '../../core/decide/reasons.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
-import { countHit, type Tally } from '../../core/ledger/tally.js'
+import { countHit } from '../../core/ledger/count-calls.js'
+import type { Tally } from '../../core/ledger/tally.js'
 import type { Units } from '../../core/money/units.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry } from '../../core/ports/entry-store.js'
@@ -20,6 +21,7 @@ interface Recorded {
   readonly counter: EndpointCounter
   readonly key: string | undefined
   readonly isPassed?: boolean
+  readonly countedFor?: string | undefined
   readonly terms?: { readonly label: string | undefined }
 }
 
@@ -84,15 +86,16 @@ export class CallRecord {
     const { clock, events } = this.#recorder
     const { endpoint, key, isPassed = false, terms } = this.#call
     const ms = clock.ticks() - this.began
-    const tally = this.#tally()
-    tally[how]++
-    tally.latency.add(ms)
-    if (how === 'stale' && reason === 'held-off') tally.staleHeldOff++
-    if (how === 'stale' && byChoice.includes(reason)) tally.staleByChoice++
-    if (how === 'hit' || how === 'collapsed' || (how === 'stale' && byChoice.includes(reason))) {
-      tally.avoidedMicros += Math.round(ms * 1000)
-      if (isClientError) tally.savedClientError++
-    }
+    this.#count((tally) => {
+      tally[how]++
+      tally.latency.add(ms)
+      if (how === 'stale' && reason === 'held-off') tally.staleHeldOff++
+      if (how === 'stale' && byChoice.includes(reason)) tally.staleByChoice++
+      if (how === 'hit' || how === 'collapsed' || (how === 'stale' && byChoice.includes(reason))) {
+        tally.avoidedMicros += Math.round(ms * 1000)
+        if (isClientError) tally.savedClientError++
+      }
+    })
     if (!events.callsHeard) return
     events.tell('call', {
       ...{ provider: endpoint.provider, endpoint: endpoint.name, mode: endpoint.mode, ...(key !== undefined && { key }), ms },
@@ -106,12 +109,13 @@ export class CallRecord {
   /** Counts a call that was answered from store. */
   served(how: 'hit' | 'stale', { reason, ageMs }: Pick<Outcome, 'reason' | 'ageMs'>, entry: Entry, status: number | undefined): void {
     if (this.#isOver) return
-    const tally = this.#tally()
-    tally.age.add(ageMs)
-    if (how === 'hit' || byChoice.includes(reason)) tally.addUnits('asked', entry.units)
+    this.#count((tally) => {
+      tally.age.add(ageMs)
+      if (how === 'hit' || byChoice.includes(reason)) tally.addUnits('asked', entry.units)
+      if (how === 'stale') tally.oldestStaleMs = Math.max(tally.oldestStaleMs, ageMs)
+    })
     if (how === 'stale') {
       const { provider, name } = this.#call.endpoint
-      tally.oldestStaleMs = Math.max(tally.oldestStaleMs, ageMs)
       this.#recorder.events.tell('stale', { provider, endpoint: name, reason, ageMs })
     }
     this.end(how, reason, { isClientError: status !== undefined && status >= 400 && status < 500 })
@@ -119,7 +123,7 @@ export class CallRecord {
 
   /** Counts units that the call would have cost, had it been made. */
   wouldHaveCost(units: Units | undefined): void {
-    if (!this.#isOver) this.#tally().addUnits('asked', units)
+    if (!this.#isOver) this.#count((tally) => tally.addUnits('asked', units))
   }
 
   /** Counts a call that ends in an error, and remembers how, for whoever catches it. Returns the error. */
@@ -132,12 +136,12 @@ export class CallRecord {
     const label = this.#call.terms?.label
     const outcome: Outcome = { provider, endpoint: name, how: how === 'errored' ? 'failed' : how, ageMs: 0, ...facts }
     this.#recorder.remember(error, label === undefined ? outcome : { ...outcome, label })
-    if (isWithheld && !this.#isOver) this.#tally().withheld++
+    if (isWithheld && !this.#isOver) this.#count((tally) => void tally.withheld++)
     this.end(how, facts.reason, { error })
     return error
   }
 
-  #tally(): Tally {
-    return this.#call.counter.at(this.#recorder.clock.now())
+  #count(how: (tally: Tally) => void): void {
+    this.#call.counter.at(this.#recorder.clock.now()).count(this.#call.countedFor, how)
   }
 }

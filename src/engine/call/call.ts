@@ -44,6 +44,8 @@ export interface Call<T> extends Pick<Facts, 'bypass' | 'excerpt' | 'directives'
   readonly endpoint: Endpoint
   readonly counter: EndpointCounter
   readonly terms: CallTerms
+  /** Whose call it is, where its endpoint counts these apart. */
+  readonly countedFor: string | undefined
   readonly form: AnswerForm<T>
   /** Undefined where nothing of it can be found again. */
   readonly key: string | undefined

@@ -56,6 +56,8 @@ export interface Sending {
     readonly redirect: 'manual' | 'error' | undefined
     readonly directives: RequestDirectives
     readonly excerpt: Excerpt | undefined
+    /** What `per` returns, where the endpoint counts by it. */
+    readonly tenant: string | undefined
   }
   readonly bypass: Bypass | undefined
 }
@@ -89,6 +91,11 @@ export class HttpCall implements Call<HttpAnswer> {
 
   get key(): string | undefined {
     return this.#sending.keyed?.key
+  }
+
+  get countedFor(): string | undefined {
+    const { countBy } = this.endpoint
+    return countBy === 'label' ? this.terms.label : this.#sending.keyed?.tenant
   }
 
   get isPassed(): boolean {

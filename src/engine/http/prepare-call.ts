@@ -26,6 +26,13 @@ export interface PrepareCallParts extends HttpCallParts {
   readonly warn: (message: string) => void
 }
 
+/** What the rule says of a request. */
+interface Known {
+  readonly key: string
+  readonly excepted: boolean
+  readonly tenant: string | undefined
+}
+
 /** Makes calls of what `fetch` is called with. */
 export class CallPreparation {
   readonly #parts: PrepareCallParts
@@ -83,20 +90,21 @@ export class CallPreparation {
     return {
       ...{ headers, signal, send, bypass: bypassOf(known.excepted, directives) },
       keyed: {
-        ...{ request: keyed, redirect, directives, excerpt: excerptOf(method, header) },
+        ...{ request: keyed, redirect, directives, excerpt: excerptOf(method, header), tenant: known.tenant },
         key: redirect ? `${known.key} redirect:${redirect}` : known.key,
       },
     }
   }
 
   /** The key of a request and whether it is excepted; undefined where a function of the rule fails: then it goes by as if it had none. */
-  #known(provider: Provider, endpoint: RequestEndpoint, request: SentRequest): { key: string; excepted: boolean } | undefined {
+  #known(provider: Provider, endpoint: RequestEndpoint, request: SentRequest): Known | undefined {
     try {
       this.#notices.look(provider, endpoint, request)
       const key = requestKey(provider, endpoint.keying, request)
       const excepted = yesOrNo(endpoint.exceptRequest?.(request), 'exceptRequest')
+      const tenant = endpoint.countBy === 'per' ? endpoint.keying.per?.(request) : undefined
       this.#functions.fine()
-      return { key, excepted }
+      return { key, excepted, tenant }
     } catch (cause) {
       const error = new Redaction(provider.credentials, request).error(cause)
       this.#functions.trouble(`${provider.name}.${endpoint.name} gives no key, its calls go upstream until it does`, error)

@@ -48,6 +48,7 @@ export class OperationCall implements Call<OperationValue> {
   readonly isRepeatable: boolean
   readonly key: string
   readonly terms: CallTerms
+  readonly countedFor: string | undefined
   readonly bypass: Bypass | undefined
   readonly excerpt = undefined
   readonly directives: RequestDirectives
@@ -64,6 +65,7 @@ export class OperationCall implements Call<OperationValue> {
     this.isRepeatable = parts.isRepeatable
     this.key = key
     this.terms = terms
+    this.countedFor = parts.endpoint.countBy === 'label' ? terms.label : undefined
     this.bypass = isExcepted ? 'request-excepted' : terms.bypass ? 'no-store-asked' : undefined
     this.directives = terms.reload ? reloading : noDirectives
     this.#parts = parts

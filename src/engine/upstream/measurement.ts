@@ -59,10 +59,10 @@ export class Measurement {
     const decision = decide({ ...factsOf(call, now), entry: seen?.times })
     const isServed = decision.do === 'serve' && seen !== undefined
     const isRefreshed = isServed && decision.refresh === true
-    if (!isServed && !isAnswered && came.mayRepeat) tally.wouldRepeat++
+    if (!isServed && !isAnswered && came.mayRepeat) tally.count(call.countedFor, (its) => void its.wouldRepeat++)
     if (isServed) {
       const isOutdated = isAnswered && digest !== seen.digest
-      tally.wouldHaveHit({ units: would?.units, isOutdated, isBilled, isRefreshed })
+      tally.count(call.countedFor, (its) => its.wouldHaveHit({ units: would?.units, isOutdated, isBilled, isRefreshed }))
       if (!isRefreshed) this.#use(call, key, seen, decision.reason, now)
       if (!isRefreshed || !isAnswered) return isOutdated ? seen : undefined
       this.#remember(key, { request, askedAt }, would, digest)

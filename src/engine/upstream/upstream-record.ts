@@ -1,5 +1,6 @@
 import { errorText } from '../../core/errors/error-text.js'
-import { countEnding, countTime, type Tally } from '../../core/ledger/tally.js'
+import { countEnding, countTime } from '../../core/ledger/count-calls.js'
+import type { Tally } from '../../core/ledger/tally.js'
 import { type Reported, reportsAnything, saysWhen } from '../../core/limits/reported-limits.js'
 import { endingOf } from '../../core/money/billed-calls.js'
 import type { Units } from '../../core/money/units.js'
@@ -85,9 +86,10 @@ export class UpstreamRecord {
     this.#count(how)
     const unknown = this.#unknownUnits(how, end.units)
     const units = unknown.length === 0 ? end.units : { ...only(this.#call.endpoint.unitsUpTo, unknown), ...end.units }
-    const tally = this.#tally()
-    if (units && this.#status !== 304) tally.addUnits('made', units)
-    if (unknown.length > 0) tally.unitsUnknown++
+    this.#counted((tally) => {
+      if (units && this.#status !== 304) tally.addUnits('made', units)
+      if (unknown.length > 0) tally.unitsUnknown++
+    })
     const billed = how === 'abandoned' ? (this.#isAnswered ? 'answered' : 'failed') : how
     this.#permit?.end({
       ...this.#result({ how: isRepeated && how === 'failed' ? 'abandoned' : how, error }),
@@ -105,22 +107,23 @@ export class UpstreamRecord {
     return units && isGood ? Object.keys(units).filter((name) => !Object.hasOwn(known, name)) : []
   }
 
-  /** Where it is counted: when it left or when it ended, as the plan bills it. */
-  #tally(): Tally {
-    const { counter, endpoint } = this.#call
-    return counter.at(endpoint.countedAt === 'left' ? this.beganAt : this.#clock.now())
+  /** Counts it when it left or when it ended, as the plan bills it. */
+  #counted(how: (tally: Tally) => void): void {
+    const { counter, endpoint, countedFor } = this.#call
+    counter.at(endpoint.countedAt === 'left' ? this.beganAt : this.#clock.now()).count(countedFor, how)
   }
 
   /** Counts how it ended, as soon as that is settled. */
   #count(how: UpstreamEnd['how']): void {
     if (this.#isCounted) return
     this.#isCounted = true
-    const tally = this.#tally()
     const isMore = this.#terms.urgency.nobodyWaits === true || this.#isRepetition
-    countEnding(tally, { how, status: this.#status, isAnswered: this.#isAnswered, isMore })
-    if (this.#terms.urgency.inBackground) tally.upBackground++
-    if (this.#isRepetition) tally.upRepeated++
-    if (how === 'answered') countTime(tally, this.#clock.ticks() - this.#beganTicks)
+    this.#counted((tally) => {
+      countEnding(tally, { how, status: this.#status, isAnswered: this.#isAnswered, isMore })
+      if (this.#terms.urgency.inBackground) tally.upBackground++
+      if (this.#isRepetition) tally.upRepeated++
+      if (how === 'answered') countTime(tally, this.#clock.ticks() - this.#beganTicks)
+    })
   }
 
   #result({ how, error }: Pick<UpstreamEnd, 'how' | 'error'>): PermitResult {

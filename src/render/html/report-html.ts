@@ -1,5 +1,6 @@
 import type { Report } from '../../core/ledger/report-model.js'
 import { ageText, countText, latencyText, momentText, moneyText as money, periodDays, shareText } from '../format.js'
+import { labelHeads, labelTable } from '../label-table.js'
 import { printable } from '../printable.js'
 import { notesOf, remarkOf } from '../remarks.js'
 import type { Draw } from './charts.js'
@@ -34,6 +35,7 @@ ${notesOf(report)
 <section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
 <section class="charts" aria-label="Charts">${charts.join('')}</section>
 <section aria-label="Endpoints">${endpointTable(report)}</section>
+<section aria-label="Labels">${labelSection(report)}</section>
 <section aria-label="Keys">${keyTable(report)}</section>
 <section aria-label="Billing periods">${periodTable(report)}</section>
 </main>
@@ -111,6 +113,11 @@ function endpointTable(report: Report): string {
       : []),
   ])
   return table(heads, rows, 'Endpoints: what was asked, and what became of it with the stash')
+}
+
+function labelSection(report: Report): string {
+  const rows = labelTable(report, money)
+  return rows ? table(['provider', ...labelHeads.slice(1)], rows, 'Whose calls they were, without fees') : ''
 }
 
 function keyTable({ byKey }: Report): string {

@@ -1,0 +1,37 @@
+import { costsOf, type Known } from './costs.js'
+import { compare, counted } from './figures.js'
+import type { TallyRow } from './ledger-row.js'
+import type { LabelReport } from './report-model.js'
+
+/** What the calls of a provider come to by whose they are, the most of them first; undefined where none was counted apart. */
+export function labelReports(
+  facts: Known,
+  provider: string,
+  rows: readonly TallyRow[],
+  time: { readonly since: number; readonly until: number },
+): LabelReport[] | undefined {
+  if (!rows.some(({ tally }) => tally.parts.size > 0)) return undefined
+  const over = new Map<TallyRow, number>()
+  const apart = rows.flatMap((row): TallyRow[] => {
+    const rest: TallyRow = { ...row, tally: row.tally.rest(), countedFor: null }
+    over.set(rest, facts.over.get(row) ?? 0)
+    return [...[...row.tally.parts].map(([countedFor, tally]) => ({ ...row, tally, countedFor })), rest]
+  })
+  const its = { ...facts, over }
+  const costs = costsOf(its, provider, apart, { ...time, lineOf: ({ countedFor = null }) => JSON.stringify(countedFor) })
+  const byLabel = new Map<string | null, TallyRow[]>()
+  for (const row of apart) {
+    if (row.bucket < time.since) continue
+    const label = row.countedFor ?? null
+    const labelled = byLabel.get(label)
+    if (labelled) labelled.push(row)
+    else byLabel.set(label, [row])
+  }
+  return [...byLabel]
+    .map(([label, labelled]) => ({
+      label,
+      ...compare(facts.basis, counted(labelled, its), (kind) => costs[kind].byEndpoint.get(JSON.stringify(label)) ?? [], null),
+    }))
+    .filter(({ without, with: reused }) => without.asked > 0 || (reused?.asked ?? 0) > 0)
+    .sort((a, b) => b.without.asked - a.without.asked || (String(a.label) < String(b.label) ? -1 : 1))
+}
