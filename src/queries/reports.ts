@@ -56,6 +56,7 @@ export async function readReport(
     until: end,
     times,
     isInUse,
+    budgets: to < now ? new Map() : await budgetsOf(store, rows, now),
     ...(await forecastInput(store, facts, { end, now }, unwritten)),
   })
   const isAll = unreadable + unreadableFacts === 0
@@ -64,6 +65,13 @@ export async function readReport(
   if (by === 'provider') return { ...report, providers: report.providers.map((provider) => ({ ...provider, endpoints: [] })) }
   if (by === 'label') return { ...report, providers: report.providers.map((one) => (one.labels ? { ...one, endpoints: [] } : one)) }
   return by === 'key' && journal ? { ...report, byKey: await readKeys(journal, from, to) } : report
+}
+
+/** How far budgets were spent as of the last of some rows. */
+async function budgetsOf(store: Store, rows: readonly TallyRow[], now: number): Promise<NonNullable<ReportInput['budgets']>> {
+  const last = rows.reduce((end, { bucket, lengthMs }) => Math.max(end, bucket + lengthMs - 1), 0)
+  const statuses = last === 0 ? [] : await statusOfProviders(store.records, Math.min(now, last))
+  return new Map(statuses.map(({ provider, budgets }) => [provider, budgets]))
 }
 
 /** With an example for each endpoint of which reuse would have given outdated answers. */

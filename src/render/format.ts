@@ -1,5 +1,6 @@
 import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Report } from '../core/ledger/report-model.js'
+import type { BudgetStatus } from '../core/limits/status.js'
 import type { Money } from '../core/money/money.js'
 
 /** Formats for people, in English; machines read the report model itself. */
@@ -50,6 +51,13 @@ export function periodDays({ from, until, zone }: { readonly from: Date; readonl
 /** What a billing period cost, e.g. `billed EUR 19.00 for 2026-06-01 to 2026-06-30`. */
 export function periodText(period: PricedPeriod): string {
   return `billed ${moneyText([period])} for ${periodDays(period)}${period.partial ? ' (in part)' : ''}`
+}
+
+/** How far a budget is spent, e.g. `budget of EUR 35 per month: EUR 30.82 (88%) spent`. */
+export function budgetText({ budget, amount, currency, spent, level }: BudgetStatus): string {
+  const text = currency === null ? countText(Number(spent)) : moneyText([{ currency, amount: spent }])
+  const words = { free: '', warn: ', nearly all', stretch: ', stretched with older answers', stop: ', nothing leaves' }
+  return `${budget}: ${text} (${shareText(Number(spent), Number(amount))}) spent${words[level]}`
 }
 
 /** What a report says in which no call was counted, line by line: which fees fell due. */

@@ -2,7 +2,7 @@ import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
 import { forecastLines } from './forecast-text.js'
-import { ageText, countText, momentText, moneyCells, moneyText, nothingCounted, periodText, shareText } from './format.js'
+import { ageText, budgetText, countText, momentText, moneyCells, moneyText, nothingCounted, periodText, shareText } from './format.js'
 import { keysText } from './keys-text.js'
 import { labelHeads, labelTable } from './label-table.js'
 import { type TableRow, textTable } from './plain-table.js'
@@ -71,11 +71,12 @@ function moneysOf({ providers, totals, times = [] }: Report): Money[] {
 }
 
 /** A provider's name, and below it what its quota, bill and credits say. */
-function providerLines({ provider, quota, periods, credits, ...comparison }: ProviderReport, colors: Colors): string[] {
+function providerLines({ provider, quota, periods, budgets, credits, ...comparison }: ProviderReport, colors: Colors): string[] {
   const [period, ...more] = periods.filter(isLong)
   const facts = [
     ...(quota ? [quotaText(quota, comparison)] : []),
     ...(period && more.length === 0 ? [periodText(period)] : []),
+    ...budgets.map(budgetText),
     ...(credits ? [`${countText(credits.left)} of ${countText(credits.bought)} prepaid credits left`] : []),
   ]
   return [colors.bold(provider), ...facts.map((fact) => `  ${fact}`)]

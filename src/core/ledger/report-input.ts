@@ -1,4 +1,4 @@
-import type { ProviderStatus } from '../limits/status.js'
+import type { BudgetStatus, ProviderStatus } from '../limits/status.js'
 import type { BillingFacts, TallyRow } from './ledger-row.js'
 
 /** What a report is computed from. */
@@ -16,6 +16,8 @@ export interface ReportInput {
   readonly recent?: readonly TallyRow[]
   /** How providers stand, where the report ends now. */
   readonly standing?: ReadonlyMap<string, ProviderStatus>
+  /** How far the budgets of providers are spent, as of the last call, where the report goes up to it. */
+  readonly budgets?: ReadonlyMap<string, readonly BudgetStatus[]>
   /** Whether calls are also reported by the hours or days of a time zone. */
   readonly times?: { readonly by: 'hour' | 'day'; readonly zone: string } | undefined
 }

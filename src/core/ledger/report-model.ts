@@ -1,4 +1,5 @@
 import type { QuotaForecast } from '../limits/forecast.js'
+import type { BudgetStatus } from '../limits/status.js'
 import type { Money } from '../money/money.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { BillForecast } from './bill-forecast.js'
@@ -168,6 +169,8 @@ export interface ProviderReport extends Comparison {
   /** What each billing period costs, or so much of it as falls into the report: by the calls made while reusing, else while measuring. */
   readonly periods: readonly PricedPeriod[]
   readonly quota: QuotaUse | null
+  /** How far the budgets of the provider are spent as of its last call; empty in a report that ends before that. */
+  readonly budgets: readonly BudgetStatus[]
   /** What the billing period in which the report ends will cost; null where there is none, or too little to tell. */
   readonly bill: BillForecast | null
   /** Credits bought in advance, by the calls made while reusing, else while measuring; null where the plan has none. */

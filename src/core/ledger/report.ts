@@ -19,7 +19,7 @@ import { savedMeans } from './without.js'
 
 /** Computes a report from the ledger's rows. */
 export function reportOf(input: ReportInput): Report {
-  const { rows, facts, since, until, times, recent = [], standing = new Map(), isInUse = () => false } = input
+  const { rows, facts, since, until, times, recent = [], standing = new Map(), budgets = new Map(), isInUse = () => false } = input
   const known = factsInForce(facts)
   const inSpan = rows.filter((row) => row.bucket >= since)
   const { first, last, end } = extentOf(inSpan)
@@ -71,6 +71,7 @@ export function reportOf(input: ReportInput): Report {
     fees: { without: cost.without.fees, with: basis === 'estimated' || inAll.reuse.isUsed ? cost.with.fees : null },
     periods: (basis === 'estimated' || inAll.reuse.isUsed ? cost.with : cost.measured).periods,
     ...ahead(provider),
+    budgets: budgets.get(provider) ?? [],
     credits: creditsOf(known, provider, rowsMade(inProvider.get(provider) ?? []), ({ tally }, plan) => billedCalls(plan, tally)),
   }))
   const totals = compare(

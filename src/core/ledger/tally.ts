@@ -200,7 +200,7 @@ const noParts: ReadonlyMap<string, Tally> = new Map()
 
 /** How many are counted apart in one tally, at the most, and where all others are. */
 const mostParts = 100
-export const allOthers = '(others)'
+const allOthers = '(others)'
 
 /** The times of parts are those of the whole. */
 function withoutTimes({ ms: _ms, upMs: _upMs, ageMs: _ageMs, ...counts }: TallyData): TallyData {

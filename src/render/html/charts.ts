@@ -2,7 +2,14 @@ import type { EChartsOption } from 'echarts'
 import { MissingPackageError } from '../../core/errors/setup-errors.js'
 
 /** Colours that stand out on light and on dark ground alike, and from each other without colour sight (Okabe and Ito). */
-export const palette = { fresh: '#009e73', stale: '#e69f00', forwarded: '#0072b2', failed: '#d55e00', without: '#8a8f98' }
+export const palette = {
+  fresh: '#009e73',
+  stale: '#e69f00',
+  forwarded: '#0072b2',
+  failed: '#d55e00',
+  refused: '#cc79a7',
+  without: '#8a8f98',
+}
 
 const legend = { top: 0, left: 0, itemWidth: 14, itemHeight: 10, itemGap: 28, textStyle: { fontSize: 13 } }
 

@@ -4,5 +4,7 @@ import type { EChartsOption } from 'echarts'
 export interface Figure {
   readonly title: string
   readonly words: string
+  /** The same as a table: the names of its columns, and its rows. */
+  readonly data: { readonly heads: readonly string[]; readonly rows: readonly (readonly string[])[] }
   readonly option: EChartsOption
 }

@@ -22,6 +22,19 @@ function quotaChart({ provider }: ProviderReport, quota: QuotaUse, zone: string)
   return {
     title: `Quota of ${provider}: calls of ${countText(limit)} a ${per}`,
     words: wordsOf(quota),
+    data: {
+      heads: ['up to', 'without', 'with', 'forecast without', 'forecast with'],
+      rows: [
+        ...course.map((point) => [label(point.at.getTime(), zone, per), countText(point.without), countText(point.with), '', '']),
+        ...[...((forecast.with ?? forecast.without)?.course.slice(-1) ?? [])].map(({ at }) => [
+          label(at.getTime(), zone, per),
+          '',
+          '',
+          countText(forecast.without?.usedAtReset.likely ?? null),
+          countText(forecast.with?.usedAtReset.likely ?? null),
+        ]),
+      ],
+    },
     option: {
       legend: lineLegend,
       grid: { left: 56, right: 24, top: 40, bottom: 28 },
@@ -47,9 +60,14 @@ function quotaChart({ provider }: ProviderReport, quota: QuotaUse, zone: string)
           'solid',
           1.5,
         ),
-      ],
+      ].filter(({ data }) => isDrawn(data)),
     } as EChartsOption,
   }
+}
+
+/** Whether a line has more than one point: a range that is not known has none, and what is not forecast neither. */
+function isDrawn(points: unknown): boolean {
+  return (points as [unknown, number | null][]).filter(([, calls]) => calls !== null).length > 1
 }
 
 function wordsOf({ limit, used, course, forecast }: QuotaUse): string {

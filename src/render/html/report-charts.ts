@@ -1,6 +1,6 @@
 import type { EChartsOption } from 'echarts'
 import type { Figures, Report, TimeReport, Without } from '../../core/ledger/report-model.js'
-import { countText, momentText } from '../format.js'
+import { countText, latencyText, momentText } from '../format.js'
 import { faint, lineLegend, palette } from './charts.js'
 import type { Figure } from './figure.js'
 import { quotaCharts } from './quota-charts.js'
@@ -19,35 +19,43 @@ function label(at: Date, zone: string, count: number): string {
 }
 
 function outcomes(times: readonly TimeReport[], labels: string[]): Figure {
-  const shown = times.map(({ without, with: reused }) => reused ?? without)
-  const count = (name: keyof Figures) => shown.map((figures) => (name in figures ? Number((figures as Figures)[name] ?? 0) : 0))
-  const bars: [string, number[], string][] = [
-    ['saved', shown.map(savedAnswers), palette.fresh],
-    ['older answers in failures', shown.map((figures) => ('stale' in figures ? figures.stale - figures.staleByChoice : 0)), palette.stale],
-    ['upstream', shown.map((figures) => upstreamAnswers(figures)), palette.forwarded],
-    ['failed', count('errored'), palette.failed],
-  ]
-  const total = bars.map(([name, values]) => `${countText(values.reduce((sum, value) => sum + value, 0))} ${name}`)
+  const all = times.map(endings)
+  const bars = (
+    [
+      ['saved', palette.fresh],
+      ['older answers in failures', palette.stale],
+      ['upstream', palette.forwarded],
+      ['refused by Stashen', palette.refused],
+      ['failed', palette.failed],
+    ] as const
+  ).map(([name, color]) => ({ name, color, values: all.map((one) => one[name]) }))
+  const total = bars.map(({ name, values }) => `${countText(values.reduce((sum, value) => sum + value, 0))} ${name}`)
   return {
     title: 'Calls by how they were answered',
     words: `In all: ${total.join(', ')}.`,
+    data: {
+      heads: ['from', ...bars.map(({ name }) => name)],
+      rows: labels.map((label, i) => [label, ...bars.map(({ values }) => countText(values[i] as number))]),
+    },
     option: {
       xAxis: { type: 'category', data: labels },
       yAxis: { type: 'value', splitLine: faint },
-      series: bars.map(([name, data, color]) => ({ type: 'bar', stack: 'calls', name, data, itemStyle: { color } })),
+      series: bars.map(({ name, values, color }) => ({ type: 'bar', stack: 'calls', name, data: values, itemStyle: { color } })),
     },
   }
 }
 
-function upstreamAnswers(figures: Figures | Without): number {
-  if (!('fromStore' in figures)) return figures.asked
-  const { asked, stale, staleByChoice, errored, abandoned } = figures
-  return asked - savedAnswers(figures) - (stale - staleByChoice) - errored - abandoned
-}
-
-/** Calls that took no upstream call of their own, as "saved" counts them. */
-function savedAnswers(figures: Figures | Without): number {
-  return 'fromStore' in figures ? figures.fromStore + figures.staleByChoice + figures.collapsed : 0
+/** How the calls of a time ended, each in one way; those that their callers left are in none. */
+function endings({ without, with: reused, saved }: TimeReport) {
+  const figures = reused ?? without
+  if (!('fromStore' in figures))
+    return { saved: 0, 'older answers in failures': 0, upstream: figures.asked, 'refused by Stashen': 0, failed: 0 }
+  const older = figures.stale - figures.staleByChoice
+  const refused = figures.withheld
+  const failed = Math.max(0, figures.errored - refused)
+  const savedCalls = saved?.calls ?? 0
+  const upstream = Math.max(0, figures.asked - savedCalls - older - failed - refused - figures.abandoned)
+  return { saved: savedCalls, 'older answers in failures': older, upstream, 'refused by Stashen': refused, failed }
 }
 
 function upstream(times: readonly TimeReport[], labels: string[]): Figure {
@@ -56,6 +64,7 @@ function upstream(times: readonly TimeReport[], labels: string[]): Figure {
   return {
     title: 'Calls that left for providers, running total',
     words: `In the end ${countText(without.at(-1) ?? 0)} without the stash, ${countText(withStash.at(-1) ?? 0)} with it.`,
+    data: twoSides(labels, without, withStash),
     option: lines(labels, without, withStash),
   }
 }
@@ -69,23 +78,36 @@ function money(times: readonly TimeReport[], labels: string[]): Figure[] {
     return {
       title: `Money in ${currency}, running total`,
       words: `In the end ${currency} ${without.at(-1)?.toFixed(2)} without the stash, ${withStash.at(-1)?.toFixed(2)} with it.`,
+      data: twoSides(labels, without, withStash),
       option: lines(labels, without, withStash),
     }
   })
 }
 
-function lines(labels: string[], without: number[], withStash: number[]): EChartsOption {
+function twoSides(labels: readonly string[], without: readonly number[], withStash: readonly number[]): Figure['data'] {
+  const text = new Intl.NumberFormat('en', { maximumFractionDigits: 6 })
   return {
-    legend: lineLegend,
-    xAxis: { type: 'category', data: labels, boundaryGap: false },
+    heads: ['from', 'without', 'with'],
+    rows: labels.map((label, i) => [label, text.format(without[i] as number), text.format(withStash[i] as number)]),
+  }
+}
+
+function lines(labels: string[], without: number[], withStash: number[]): EChartsOption {
+  const isAlone = labels.length === 1 // a point, for there is no line
+  const symbol = isAlone ? 'circle' : 'none'
+  const symbolSize = 10
+  return {
+    legend: isAlone ? { ...lineLegend, itemStyle: { opacity: 1 } } : lineLegend,
+    xAxis: { type: 'category', data: labels, boundaryGap: isAlone },
     yAxis: { type: 'value', splitLine: faint },
     series: [
-      { type: 'line', name: 'without', data: without, symbol: 'none', color: palette.without, lineStyle: { type: 'dashed', width: 2 } },
+      { type: 'line', name: 'without', data: without, symbol, symbolSize, color: palette.without, lineStyle: { type: 'dashed', width: 2 } },
       {
         type: 'line',
         name: 'with',
         data: withStash,
-        symbol: 'none',
+        symbol,
+        symbolSize,
         color: palette.fresh,
         lineStyle: { width: 2.5 },
         areaStyle: { opacity: 0.15 },
@@ -100,6 +122,10 @@ function latency({ providers }: Report): Figure {
   return {
     title: 'Waiting time of 95 in 100 calls, milliseconds',
     words: all.map((one) => `${one.name}: ${Math.round(p95(one.without))} without, ${Math.round(p95(one.with))} with`).join('; '),
+    data: {
+      heads: ['endpoint', 'without', 'with'],
+      rows: all.map((one) => [one.name, latencyText(p95(one.without)), latencyText(p95(one.with))]),
+    },
     option: {
       grid: { left: 150, right: 24, top: 40, bottom: 28 },
       xAxis: { type: 'value', splitLine: faint },

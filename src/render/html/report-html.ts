@@ -1,9 +1,11 @@
+import type { BillForecast } from '../../core/ledger/bill-forecast.js'
 import type { Report } from '../../core/ledger/report-model.js'
-import { ageText, countText, latencyText, momentText, moneyText as money, periodDays, shareText } from '../format.js'
+import { ageText, budgetText, countText, latencyText, momentText, moneyText as money, periodDays, shareText } from '../format.js'
 import { labelHeads, labelTable } from '../label-table.js'
 import { printable } from '../printable.js'
 import { notesOf, remarkOf } from '../remarks.js'
 import type { Draw } from './charts.js'
+import type { Figure } from './figure.js'
 import { escaped, table } from './markup.js'
 import { chartsOf } from './report-charts.js'
 
@@ -12,9 +14,9 @@ export function reportHtml(given: Report, { zone, draw }: { readonly zone: strin
   const report = printable(given)
   const { since, until } = report
   const span = since === null || until === null ? 'no calls' : `${momentText(since, zone)} to ${momentText(until, zone)} (${zone})`
-  const charts = chartsOf(report, zone).map(({ title, words, option }) => {
+  const charts = chartsOf(report, zone).map(({ title, words, data, option }) => {
     const drawing = draw(option).replace('<svg', `<svg role="img" aria-label="${escaped(`${title}. ${words}`)}"`)
-    return `<figure><figcaption>${escaped(title)}</figcaption>${drawing}<p class="words">${escaped(words)}</p></figure>`
+    return `<figure><figcaption>${escaped(title)}</figcaption>${drawing}<p class="words">${escaped(words)}</p>${dataOf(title, data)}</figure>`
   })
   return `<!doctype html>
 <html lang="en">
@@ -34,14 +36,20 @@ ${notesOf(report)
   .join('')}<p class="span">${basisText(report)} ${escaped(report.savedMeans)}</p>
 <section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
 <section class="charts" aria-label="Charts">${charts.join('')}</section>
-<section aria-label="Endpoints">${endpointTable(report)}</section>
-<section aria-label="Labels">${labelSection(report)}</section>
-<section aria-label="Keys">${keyTable(report)}</section>
-<section aria-label="Billing periods">${periodTable(report)}</section>
+${endpointTable(report)}
+${labelSection(report)}
+${keyTable(report)}
+${periodTable(report)}
+${budgetTable(report)}
 </main>
 </body>
 </html>
 `
+}
+
+/** The data of a chart, for those who want to read it or do not see it. */
+function dataOf(title: string, { heads, rows }: Figure['data']): string {
+  return `<details><summary>Data of \u201c${escaped(title)}\u201d</summary>${table(heads, rows, title)}</details>`
 }
 
 function basisText({ totals: { without, with: reused } }: Report): string {
@@ -91,7 +99,7 @@ function tile({ name, value, detail }: Tile): string {
 }
 
 function endpointTable(report: Report): string {
-  const heads = ['endpoint', 'asked', 'upstream', 'from store', 'changed', 'older', 'money', 'saved', 'remark']
+  const heads = ['endpoint', 'asked', 'upstream', 'from store', 'changed', 'older', 'refused', 'evicted', 'money', 'saved', 'remark']
   const rows = report.providers.flatMap(({ provider, endpoints, fees }) => [
     ...endpoints.map((one) => {
       const { without, with: reused, saved } = one
@@ -103,13 +111,15 @@ function endpointTable(report: Report): string {
         reused ? shareText(reused.fromStore, reused.asked) : '-',
         shareText(reused?.changed ?? 0, refreshed),
         reused ? shareText(reused.stale, reused.asked) : '-',
+        countText(reused?.withheld ?? 0),
+        countText(reused?.evicted ?? 0),
         money(reused?.money ?? without.money),
         saved ? money(saved.money) : '-',
         remarkOf(one),
       ]
     }),
     ...(fees.without.length > 0
-      ? [[`${provider}, base fee`, '', '', '', '', '', money(fees.with ?? fees.without), '', 'with and without the stash']]
+      ? [[`${provider}, base fee`, '', '', '', '', '', '', '', money(fees.with ?? fees.without), '', 'with and without the stash']]
       : []),
   ])
   return table(heads, rows, 'Endpoints: what was asked, and what became of it with the stash')
@@ -131,10 +141,25 @@ function keyTable({ byKey }: Report): string {
 }
 
 function periodTable({ providers }: Report): string {
-  const rows = providers.flatMap(({ provider, periods }) =>
-    periods.map((period) => [provider, periodDays(period), period.zone, money([period]), period.partial ? 'covered in part' : '']),
+  const rows = providers.flatMap(({ provider, periods, bill }) =>
+    periods.map((period) => [
+      ...[provider, periodDays(period), period.zone, money([period])],
+      ...[bill && bill.until.getTime() === period.until.getTime() ? likelyText(bill) : '', period.partial ? 'covered in part' : ''],
+    ]),
   )
-  return rows.length === 0 ? '' : table(['provider', 'days', 'zone', 'billed', ''], rows, 'Billing periods, by the calls made')
+  return rows.length === 0
+    ? ''
+    : table(['provider', 'days', 'zone', 'billed', 'likely in the end', 'coverage'], rows, 'Billing periods, by the calls made')
+}
+
+function likelyText({ currency, with: made, without }: BillForecast): string {
+  const { likely } = made ?? without ?? { likely: '0' }
+  return money([{ currency, amount: likely }])
+}
+
+function budgetTable({ providers }: Report): string {
+  const rows = providers.flatMap(({ provider, budgets }) => budgets.map((one) => [provider, budgetText(one)]))
+  return rows.length === 0 ? '' : table(['provider', 'spent as of the last call'], rows, 'Budgets')
 }
 
 const css = `
@@ -151,6 +176,7 @@ h1{margin:0;font-size:26px}.span{margin:4px 0 20px;color:var(--soft)}
 figure{margin:0;min-width:0;break-inside:avoid}figcaption{font-weight:600;margin-bottom:4px}
 figure svg{width:100%;height:auto;display:block}figure svg text{fill:var(--ink)}
 .words{margin:2px 0 0;color:var(--soft);font-size:13px}
+details{font-size:13px;color:var(--soft)}details div.table{margin-top:6px;max-height:320px;overflow:auto}summary{cursor:pointer}
 div.table{overflow-x:auto;margin-top:28px}
 table{border-collapse:collapse;width:100%;font-size:14px;font-variant-numeric:tabular-nums}
 caption{text-align:left;font-weight:600;padding-bottom:6px}
