@@ -1,4 +1,4 @@
-import { readFileSync } from 'node:fs'
+import axe from 'axe-core'
 import { expect } from 'chai'
 import { type Browser, chromium as driver } from 'playwright-core'
 import { memoryStore, openStash, type Report } from 'stashen'
@@ -6,8 +6,6 @@ import { FastClock } from 'stashen/harbour'
 import { renderHtml } from 'stashen/render'
 import { chromium, haveChromium } from './support/needs.js'
 import { noon } from './support/upstream.js'
-
-const axe = readFileSync(new URL('../../node_modules/axe-core/axe.min.js', import.meta.url), 'utf8')
 
 /** Calls of some hours, to a provider of which everything is to be told that a report can tell. */
 async function reportOf(hours: number): Promise<Report> {
@@ -56,7 +54,7 @@ if (haveChromium('the HTML report in a browser')) {
         const page = await browser.newPage({ viewport: { width, height: 800 }, colorScheme })
         await page.setContent(await renderHtml(report, { zone: 'Europe/Oslo' }))
         for (const closed of await page.$$('summary')) await closed.click()
-        await page.evaluate(axe)
+        await page.evaluate(axe.source)
         const violations = await page.evaluate(
           'axe.run().then(({ violations }) => violations.map(({ id, nodes }) => id + ": " + nodes[0].html))',
         )
