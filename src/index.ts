@@ -49,18 +49,18 @@ export type { LifetimeSource } from './core/http/stored-head.js'
 export type { BillForecast, MoneyRange } from './core/ledger/bill-forecast.js'
 export { isKnown as areFactsKnown } from './core/ledger/facts-in-force.js'
 export type { JournalLine } from './core/ledger/journal-line.js'
+// Reports
+export type { KeyReport, KeysReport } from './core/ledger/keys-report.js'
 export type { BillingFacts, ExchangeRates, Grain, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
 export { placeOfRow } from './core/ledger/ledger-row.js'
 export type { Credits, PricedPeriod } from './core/ledger/provider-prices.js'
-// Reports
 export type {
+  AgeChanges,
   Avoided,
   Comparison,
   Converted,
   EndpointReport,
   Figures,
-  KeyReport,
-  KeysReport,
   LabelReport,
   OutdatedExample,
   Percentiles,

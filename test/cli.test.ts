@@ -93,7 +93,7 @@ describe('the command line', () => {
       expect(byKey?.journal).to.include({ skipped: 0, lost: 0, lines: (totals.with?.asked ?? 0) + (totals.with?.upstream ?? 0) })
       const [first] = byKey?.list ?? []
       expect(first?.key).to.match(/^GET https:\/\/tides\.ebbline\.example\/v2\/stations\//)
-      expect(first?.avoided).to.equal((first?.asked ?? 0) - (first?.upstream ?? 0))
+      expect(first?.saved).to.equal((first?.asked ?? 0) - (first?.upstream ?? 0))
       for (const args of [
         [],
         ['--by', 'hour'],

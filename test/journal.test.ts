@@ -51,7 +51,7 @@ describe('the journal', () => {
         })
         const report = await stash.report({ by: 'key' })
         expect(report.byKey?.journal).to.deep.include({ lines: 7, skipped: 0, lost: 0 })
-        expect(report.byKey?.list[0]).to.deep.include({ asked: 2, upstream: 1, fromStore: 1, avoided: 1, errored: 0 })
+        expect(report.byKey?.list[0]).to.deep.include({ asked: 2, upstream: 1, fromStore: 1, saved: 1, errored: 0 })
         expect(report.byKey?.list[0]?.key).to.match(/^GET .*\/tides\/a ebbline\.tides caller:/)
         const later = await stash.report({ by: 'key', since: now.clock.now() + 60_000 })
         expect(later.byKey).to.deep.include({ keys: 0, list: [] })
@@ -89,7 +89,7 @@ describe('the journal', () => {
         upstream: 2,
         fromStore: 3,
         errored: 0,
-        avoided: 3,
+        saved: 3,
       },
     ])
     await stash.close()

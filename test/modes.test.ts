@@ -51,6 +51,10 @@ describe('rules and modes', () => {
         const { totals } = await stash.report()
         expect(totals.with).to.equal(null)
         expect(totals.without).to.deep.include({ asked: 6, upstream: 6, wouldHit: 1, changed: 1, unchanged: 2 })
+        expect('changes' in totals.without && totals.without.changes, 'at 30, 61 and twice 60 seconds, within 2%').to.eql([
+          { upToMs: 60_000, changed: 1, unchanged: 3 },
+        ])
+        expect(renderText(await stash.report())).to.match(/changed by +up to 1 min\n.*tides +25% of 4/)
         expect(totals.couldSave).to.eql({ calls: 1, upstreamCalls: 1, money: [{ currency: 'EUR', amount: '0.1' }], timeMs: null })
       },
       {

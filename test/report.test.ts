@@ -467,7 +467,7 @@ describe('reports', () => {
       const [table = ''] = (await renderHtml(report)).match(/aria-label="Endpoints: .*?<\/table>/s) ?? []
       const html = [...table.matchAll(/<tr><th scope="row">(.*?)<\/th>(.*?)<\/tr>/g)].map(([, first = '', rest = '']): Line => {
         const cells = [...rest.matchAll(/<td>(.*?)<\/td>/g)].map(([, cell]) => cell)
-        return [plain(first).replace(', base fee', ' fee'), number(cells[0]), number(cells[1]), number(cells[5])]
+        return [plain(first).replace(', base fee', ' fee'), number(cells[0]), number(cells[1]), number(cells[7])]
       })
       expect({ text, markdown, csv, html }).to.eql({ text: model, markdown: model, csv: model, html: model })
       const { saved, without } = report.totals

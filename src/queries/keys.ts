@@ -1,4 +1,4 @@
-import type { KeysReport } from '../core/ledger/report-model.js'
+import type { KeysReport } from '../core/ledger/keys-report.js'
 import { KeySums } from '../core/ledger/top-keys.js'
 import type { Journal } from '../core/ports/journal.js'
 

@@ -1,4 +1,4 @@
-import type { KeysReport } from '../core/ledger/report-model.js'
+import type { KeysReport } from '../core/ledger/keys-report.js'
 import { countText, momentText } from './format.js'
 import { textTable } from './plain-table.js'
 import type { Colors } from './text-options.js'
@@ -12,12 +12,12 @@ export function keysText(
   { journal, keys, list }: KeysReport,
   { colors, zone, wide }: { colors: Colors; zone: string; wide: boolean },
 ): string {
-  const head = ['', 'avoided', 'asked', ...(wide ? ['upstream', 'from store', 'failed'] : []), 'key']
+  const head = ['', 'saved', 'asked', ...(wide ? ['upstream', 'from store', 'failed'] : []), 'key']
   const names = list.map(({ provider, endpoint }) => `${provider}.${endpoint}`)
   const keyLength = wide ? wideLength : Math.max(leastLength, 56 - Math.max(0, ...names.map((name) => name.length)))
   const paths = pathsOf(list, wide)
-  const rows = list.map(({ asked, upstream, fromStore, errored, avoided }, i) => {
-    const counts = [avoided, asked, ...(wide ? [upstream, fromStore, errored] : [])]
+  const rows = list.map(({ asked, upstream, fromStore, errored, saved }, i) => {
+    const counts = [saved, asked, ...(wide ? [upstream, fromStore, errored] : [])]
     return [names[i] as string, ...counts.map(countText), shortened(paths[i] as string, keyLength)]
   })
   const aligns = head.map((_, i) => (i === 0 || i === head.length - 1 ? 'left' : 'right'))
@@ -26,7 +26,7 @@ export function keysText(
     ...(journal.skipped > 0 ? [`${countText(journal.skipped)} could not be read and were skipped`] : []),
     ...(journal.lost > 0 ? [`${countText(journal.lost)} could not be written`] : []),
   ]
-  const title = `${colors.bold('Keys')}   ${countText(list.length)} of ${countText(keys)}, by the calls avoided\nthe journal holds ${[since, ...faults].join(', ')}`
+  const title = `${colors.bold('Keys')}   ${countText(list.length)} of ${countText(keys)}, by the calls saved\nthe journal holds ${[since, ...faults].join(', ')}`
   return `${title}\n\n${textTable(head, rows, { dim: colors.dim, aligns })}`
 }
 

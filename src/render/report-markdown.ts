@@ -68,12 +68,12 @@ function labelLines(report: Report): string[] {
 /** The keys that saved most calls, where the report tells them. */
 function keyTable({ byKey }: Report): string[] {
   if (!byKey) return []
-  const rows = byKey.list.map(({ provider, endpoint, key, avoided, asked, upstream }) => [
+  const rows = byKey.list.map(({ provider, endpoint, key, saved, asked, upstream }) => [
     escaped(`${provider}.${endpoint}`),
-    ...[avoided, asked, upstream].map(countText),
+    ...[saved, asked, upstream].map(countText),
     `\`${key.replaceAll('|', '\\|').replaceAll('`', "'")}\``,
   ])
-  return tableOf(['endpoint', 'avoided', 'asked', 'upstream', 'key'], rows)
+  return tableOf(['endpoint', 'saved', 'asked', 'upstream', 'key'], rows)
 }
 
 /** Text that Markdown shows as it is. */

@@ -1,6 +1,7 @@
 import type { PricedPeriod } from '../core/ledger/provider-prices.js'
 import type { Comparison, Converted, Figures, ProviderReport, Report, Without } from '../core/ledger/report-model.js'
 import type { Money } from '../core/money/money.js'
+import { changeTable } from './change-table.js'
 import { forecastLines } from './forecast-text.js'
 import { ageText, budgetText, countText, momentText, moneyCells, moneyText, nothingCounted, periodText, shareText } from './format.js'
 import { keysText } from './keys-text.js'
@@ -35,6 +36,7 @@ export function reportText(given: Report, { colors, zone, wide = false }: TextOp
     periodLines(report),
     forecastLines(report, zone),
     report.times ? [timesText(report.times, { colors, zone, money, wide })] : [],
+    report.totals.with === null || wide ? changeLines(report, colors) : [],
     labelLines(report, { colors, money, most: wide ? Number.POSITIVE_INFINITY : undefined }),
     report.byKey ? [keysText(report.byKey, { colors, zone, wide })] : [],
     wrapped(report.savedMeans).map(colors.dim),
@@ -173,6 +175,13 @@ function spanLine({ since, until, totals: { without, with: reused } }: Report, z
   const rate = perSecond >= 10 ? countText(Math.round(perSecond)) : perSecond >= 0.01 ? perSecond.toFixed(2) : '<0.01'
   const basis = reused ? `, ${without.basis === 'measured' ? 'measured' : 'estimated'}` : ''
   return `${momentText(since, zone)} to ${momentText(until, zone)} (${zone}), ${rate} calls/s${basis}`
+}
+
+/** How often answers had changed by their age, from which lifetimes can be chosen. */
+function changeLines(report: Report, colors: Colors): string[] {
+  const table = changeTable(report)
+  if (!table) return []
+  return [textTable(table.heads, table.rows, { dim: colors.dim, aligns: table.heads.map((_, i) => (i === 0 ? 'left' : 'right')) })]
 }
 
 /** Whose calls they were, where that was counted. */

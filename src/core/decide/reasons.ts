@@ -33,3 +33,6 @@ export const reasons = {
 } as const satisfies Record<string, string>
 
 export type Reason = keyof typeof reasons
+
+/** Why older answers are given though nothing has failed. */
+export const byChoice: readonly (Reason | undefined)[] = ['refreshing', 'stale-accepted', 'any-age-asked']

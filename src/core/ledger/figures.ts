@@ -2,7 +2,7 @@ import { type Money, MoneySum } from '../money/money.js'
 import type { FactsInForce } from './facts-in-force.js'
 import type { Histogram } from './histogram.js'
 import type { TallyRow } from './ledger-row.js'
-import type { Avoided, Comparison, Figures, Percentiles, Without } from './report-model.js'
+import type { AgeChanges, Avoided, Comparison, Figures, Percentiles, Without } from './report-model.js'
 import { Tally } from './tally.js'
 import { callsWithout, savedCalls, wouldAvoid } from './without.js'
 
@@ -146,6 +146,7 @@ function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readon
     upstreamAbandoned: tally.upAbandoned,
     changed: tally.changed,
     unchanged: tally.unchanged,
+    changes: changesByAge(tally),
     corrupt: tally.corrupt,
     notStored: tally.notStored,
     evicted: tally.evicted,
@@ -161,6 +162,22 @@ function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readon
     latencyMs: percentiles(tally.latency),
     upstreamMs: percentiles(tally.upLatency),
   }
+}
+
+/** Ages by which changes are told apart, milliseconds: a minute, ten, an hour, six, a day, a week, and all beyond. */
+const changeAges = [60_000, 600_000, 3_600_000, 21_600_000, 86_400_000, 604_800_000, null]
+
+function changesByAge({ changedAge, unchangedAge }: Tally): AgeChanges[] {
+  let [changedBefore, unchangedBefore] = [0, 0]
+  return changeAges
+    .map((upToMs): AgeChanges => {
+      const upTo = upToMs ?? Number.MAX_VALUE
+      const [changed, unchanged] = [changedAge.countUpTo(upTo), unchangedAge.countUpTo(upTo)]
+      const its = { upToMs, changed: changed - changedBefore, unchanged: unchanged - unchangedBefore }
+      ;[changedBefore, unchangedBefore] = [changed, unchanged]
+      return its
+    })
+    .filter(({ changed, unchanged }) => changed + unchanged > 0)
 }
 
 function percentiles(histogram: Histogram): Percentiles | null {

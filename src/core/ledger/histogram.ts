@@ -62,6 +62,13 @@ export class Histogram {
     return sum
   }
 
+  /** How many values are at most `ms`, as far as 1% can tell. */
+  countUpTo(ms: number): number {
+    const { smallest } = this.#scale
+    const last = ms <= smallest ? 0 : Math.ceil(Math.log(ms / smallest) / logGrowth)
+    return this.#bins().reduce((sum, [bin, count]) => (bin <= last ? sum + count : sum), 0)
+  }
+
   /** The value below or at which `share` (0 to 1) of all values lie, within 1%; undefined where there are none. */
   quantile(share: number): number | undefined {
     const bins = this.#bins()

@@ -43,6 +43,8 @@ const knownNames = new Set<string>([
   'ms',
   'upMs',
   'ageMs',
+  'changedMs',
+  'unchangedMs',
 ])
 
 /** Whether a value of unknown origin is a valid tally. */
@@ -58,7 +60,7 @@ export function isTally(tally: unknown): tally is TallyData {
       if (typeof value !== 'object' || value === null || !Object.values(value).every(isTally)) return false
     } else if (name === 'notStored' || name === 'refetchedUnits' || name === 'wouldHitUnits') {
       if (!isUnits(value)) return false
-    } else if (name === 'ms' || name === 'upMs' || name === 'ageMs') {
+    } else if (name === 'ms' || name === 'upMs' || name === 'ageMs' || name === 'changedMs' || name === 'unchangedMs') {
       if (typeof value !== 'string' || !/^[\d,+]*$/.test(value)) return false
     } else if (!isCount(value)) return false
   }

@@ -3,12 +3,20 @@ import type { BudgetStatus } from '../limits/status.js'
 import type { Money } from '../money/money.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 import type { BillForecast } from './bill-forecast.js'
+import type { KeysReport } from './keys-report.js'
 import type { Credits, PricedPeriod } from './provider-prices.js'
 
 /** Milliseconds, within 1%; null stands where nothing was measured. */
 export interface Percentiles {
   readonly median: number
   readonly p95: number
+}
+
+/** How many stored answers up to an age, and older than the one before, had changed by then, and had not. `upToMs`, within 2%: null for all older ones. */
+export interface AgeChanges {
+  readonly upToMs: number | null
+  readonly changed: number
+  readonly unchanged: number
 }
 
 /** What happened to the calls of one endpoint, one provider or all of them, in one way of working. */
@@ -51,6 +59,8 @@ export interface Figures {
   /** Refreshed answers that differed from the one before, and that did not. */
   readonly changed: number
   readonly unchanged: number
+  /** How often answers had changed by their age, each time that one was compared with the upstream's: youngest first. */
+  readonly changes: readonly AgeChanges[]
   /** Stored answers that could not be read, and were dropped. */
   readonly corrupt: number
   /** Answers that were not stored though their endpoint has a freshness: how many, by why, as outcomes say it (`notStored`). */
@@ -190,29 +200,6 @@ export interface TimeReport extends Comparison {
   readonly until: Date
   /** Whether the report covers only a part of it. */
   readonly partial: boolean
-}
-
-/** What a journal says of one key. */
-export interface KeyReport {
-  readonly provider: string
-  readonly endpoint: string
-  /** No credentials stand in it. */
-  readonly key: string
-  readonly asked: number
-  readonly upstream: number
-  readonly fromStore: number
-  readonly errored: number
-  /** Calls asked less upstream calls, refreshes among these. */
-  readonly avoided: number
-}
-
-/** The keys that saved most calls, by the journal. */
-export interface KeysReport {
-  /** Lines in the time asked for, the first of them, lines that could not be read, and ones that could not be written. */
-  readonly journal: { readonly lines: number; readonly since: Date | null; readonly skipped: number; readonly lost: number }
-  /** How many keys there are. */
-  readonly keys: number
-  readonly list: readonly KeyReport[]
 }
 
 /** Everything a report says, as plain data: what `stash.report` returns and `stashen report --json` prints. */

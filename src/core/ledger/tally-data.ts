@@ -98,6 +98,9 @@ export interface TallyData extends Partial<TallyCounts> {
   /** What was counted of it apart, by whose calls these were, without times. */
   readonly parts?: Readonly<Record<string, TallyData>>
   readonly units?: { readonly made: Record<string, number>; readonly asked: Record<string, number> }
+  /** How old stored answers were when they were compared with new ones, and differed or did not. */
+  readonly changedMs?: string
+  readonly unchangedMs?: string
   /** How long callers waited, how long upstream calls took, and how old answers from store were. */
   readonly ms?: string
   readonly upMs?: string

@@ -1,5 +1,6 @@
-import { numberOf, type Units } from '../money/units.js'
+import type { Units } from '../money/units.js'
 import { ages, Histogram, latencies } from './histogram.js'
+import { addTo, hasAny } from './sums.js'
 import { countNames, type TallyCounts, type TallyData } from './tally-data.js'
 
 /** A measured call that reuse would have answered from store, and refreshed that answer after it. */
@@ -75,12 +76,17 @@ export class Tally implements TallyCounts {
   upLatency: Histogram
   /** How old each answer was that was given from store. */
   age: Histogram
+  /** How old stored answers were when they were compared with new ones, and differed or did not. */
+  changedAge: Histogram
+  unchangedAge: Histogram
 
   /** `addsUp`: many are to be merged into it. */
   constructor(addsUp = false) {
     this.latency = new Histogram(latencies, '', addsUp)
     this.upLatency = new Histogram(latencies, '', addsUp)
     this.age = new Histogram(ages, '', addsUp)
+    this.changedAge = new Histogram(ages, '', addsUp)
+    this.unchangedAge = new Histogram(ages, '', addsUp)
   }
 
   /** Calls of the application. */
@@ -139,6 +145,8 @@ export class Tally implements TallyCounts {
     this.latency.merge(other.latency)
     this.upLatency.merge(other.upLatency)
     this.age.merge(other.age)
+    this.changedAge.merge(other.changedAge)
+    this.unchangedAge.merge(other.unchangedAge)
     for (const [name, part] of other.parts) this.#part(name).merge(part)
   }
 
@@ -146,6 +154,11 @@ export class Tally implements TallyCounts {
   refetch(units: Units | undefined): void {
     this.refetched++
     if (units) addTo(this.refetchedUnits, units)
+  }
+
+  /** A stored answer of this age was compared with a new one. */
+  compared(ageMs: number, isChanged: boolean): void {
+    ;(isChanged ? this.changedAge : this.unchangedAge).add(Math.max(0, ageMs))
   }
 
   /** Counts a measured call that reuse would have answered from store. */
@@ -176,13 +189,33 @@ export class Tally implements TallyCounts {
       ...(hasAny(this.notStored) && { notStored: this.notStored }),
       ...(this.#parts && { parts: Object.fromEntries([...this.#parts].map(([name, part]) => [name, withoutTimes(part.toJSON())])) }),
     }
-    const [ms, upMs, ageMs] = [this.latency, this.upLatency, this.age].map((histogram) => histogram.toJSON())
-    const times = { ...(ms && { ms }), ...(upMs && { upMs }), ...(ageMs && { ageMs }) }
+    const histograms = {
+      ms: this.latency,
+      upMs: this.upLatency,
+      ageMs: this.age,
+      changedMs: this.changedAge,
+      unchangedMs: this.unchangedAge,
+    }
+    const times = Object.fromEntries(
+      Object.entries(histograms).flatMap(([name, one]) => (one.toJSON() === '' ? [] : [[name, one.toJSON()]])),
+    )
     return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ...kept, ...times }
   }
 
   /** From what `toJSON` made. */
-  static from({ units, refetchedUnits, wouldHitUnits, notStored, parts = {}, ms, upMs, ageMs, ...counts }: TallyData): Tally {
+  static from({
+    units,
+    refetchedUnits,
+    wouldHitUnits,
+    notStored,
+    parts = {},
+    ms,
+    upMs,
+    ageMs,
+    changedMs,
+    unchangedMs,
+    ...counts
+  }: TallyData): Tally {
     const tally = Object.assign(new Tally(), counts)
     if (refetchedUnits) addTo(tally.refetchedUnits, refetchedUnits)
     if (wouldHitUnits) addTo(tally.wouldHitUnits, wouldHitUnits)
@@ -192,6 +225,8 @@ export class Tally implements TallyCounts {
     if (ms) tally.latency = new Histogram(latencies, ms)
     if (upMs) tally.upLatency = new Histogram(latencies, upMs)
     if (ageMs) tally.age = new Histogram(ages, ageMs)
+    if (changedMs) tally.changedAge = new Histogram(ages, changedMs)
+    if (unchangedMs) tally.unchangedAge = new Histogram(ages, unchangedMs)
     return tally
   }
 }
@@ -203,15 +238,13 @@ const mostParts = 100
 const allOthers = '(others)'
 
 /** The times of parts are those of the whole. */
-function withoutTimes({ ms: _ms, upMs: _upMs, ageMs: _ageMs, ...counts }: TallyData): TallyData {
+function withoutTimes({
+  ms: _ms,
+  upMs: _upMs,
+  ageMs: _ageMs,
+  changedMs: _changed,
+  unchangedMs: _unchanged,
+  ...counts
+}: TallyData): TallyData {
   return counts
-}
-
-function hasAny(sums: Readonly<Record<string, number>>): boolean {
-  for (const _ in sums) return true
-  return false
-}
-
-function addTo(sums: Record<string, number>, more: Readonly<Record<string, number>>, times = 1): void {
-  for (const name in more) if (more[name] !== 0) sums[name] = numberOf(sums, name) + times * (more[name] as number)
 }

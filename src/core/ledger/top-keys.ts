@@ -1,5 +1,6 @@
+import { byChoice } from '../decide/reasons.js'
 import { type JournalLine, parseLine } from './journal-line.js'
-import type { KeyReport, KeysReport } from './report-model.js'
+import type { KeyReport, KeysReport } from './keys-report.js'
 
 /** Adds up the lines of a journal by key. */
 export class KeySums {
@@ -33,8 +34,8 @@ export class KeySums {
 
   /** The keys that saved most calls, then those asked most; `most` of them. */
   report(most: number): KeysReport {
-    const all = [...this.#sums.values()].map((sum) => ({ ...sum, avoided: Math.max(0, sum.asked - sum.upstream) }))
-    const list = all.sort((a, b) => b.avoided - a.avoided || b.asked - a.asked || (a.key < b.key ? -1 : 1)).slice(0, most)
+    const all = [...this.#sums.values()]
+    const list = all.sort((a, b) => b.saved - a.saved || b.asked - a.asked || (a.key < b.key ? -1 : 1)).slice(0, most)
     const journal = {
       lines: this.#lines,
       skipped: this.#skipped,
@@ -48,7 +49,7 @@ export class KeySums {
     const name = JSON.stringify([provider, endpoint, key])
     const known = this.#sums.get(name)
     if (known) return known
-    const sum = { provider, endpoint, key, asked: 0, upstream: 0, fromStore: 0, errored: 0, avoided: 0 }
+    const sum = { provider, endpoint, key, asked: 0, upstream: 0, fromStore: 0, errored: 0, saved: 0 }
     this.#sums.set(name, sum)
     return sum
   }
@@ -61,6 +62,7 @@ function count(sum: Writable<KeyReport>, line: Exclude<JournalLine, { is: 'lost'
   }
   sum.asked++
   if (line.how === 'hit' || line.how === 'stale') sum.fromStore++
+  if (line.how === 'hit' || line.how === 'collapsed' || (line.how === 'stale' && byChoice.includes(line.reason))) sum.saved++
   if (line.how === 'failed') sum.errored++
 }
 

@@ -1,5 +1,5 @@
 import type { Outcome } from '../../core/decide/outcome.js'
-import type { Reason } from '../../core/decide/reasons.js'
+import { byChoice, type Reason } from '../../core/decide/reasons.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { countHit } from '../../core/ledger/count-calls.js'
 import type { Tally } from '../../core/ledger/tally.js'
@@ -11,9 +11,6 @@ import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 
 /** How a call ended, as it is counted. */
 export type CallResult = 'hit' | 'stale' | 'collapsed' | 'forwarded' | 'fallback' | 'errored' | 'abandoned'
-
-/** Why older answers are given though nothing has failed. */
-const byChoice: readonly (Reason | undefined)[] = ['refreshing', 'stale-accepted', 'any-age-asked']
 
 /** What of a call its record says. */
 interface Recorded {

@@ -110,6 +110,15 @@ export class EntryWriter {
     return done
   }
 
+  /** Counts whether an answer had changed when it was fetched again, and at what age. */
+  #compared(call: Call<unknown>, previous: Entry, body: Uint8Array): void {
+    const now = this.#clock.now()
+    const tally = call.counter.at(now)
+    const isChanged = !sameBytes(previous.body, body)
+    tally[isChanged ? 'changed' : 'unchanged']++
+    tally.compared(now - previous.bornAt, isChanged)
+  }
+
   async store(
     call: Call<unknown>,
     finished: Finished,
@@ -123,7 +132,7 @@ export class EntryWriter {
     const keeping = this.#judge(endpoint, key, finished.kept)
     if (typeof keeping === 'string') return { notStored: keeping }
     const { head, body, memo } = finished.kept.form(keeping)
-    if (previous?.key === key) call.counter.at(this.#clock.now())[sameBytes(previous.body, body) ? 'unchanged' : 'changed']++
+    if (previous?.key === key) this.#compared(call, previous, body)
     if (isSuperseded()) return { notStored: 'out-of-date' }
     const common = { provider: endpoint.provider, endpoint: endpoint.name, ...timesOf(keeping) }
     for (const signpost of signposts) {

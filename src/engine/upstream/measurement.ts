@@ -54,6 +54,7 @@ export class Measurement {
     const { isAnswered, isBilled, request, askedAt, countedAt } = came
     const digest = would && digestOf(would.body)
     const tally = call.counter.at(countedAt)
+    if (seen && isAnswered && digest !== undefined) tally.compared(askedAt - seen.times.bornAt, digest !== seen.digest)
     // one that was asked for while another was under way would have shared its answer
     const now = Math.max(askedAt, seen?.times.storedAt ?? 0)
     const decision = decide({ ...factsOf(call, now), entry: seen?.times })

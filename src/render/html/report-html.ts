@@ -1,5 +1,6 @@
 import type { BillForecast } from '../../core/ledger/bill-forecast.js'
 import type { Report } from '../../core/ledger/report-model.js'
+import { changeTable } from '../change-table.js'
 import { ageText, budgetText, countText, latencyText, momentText, moneyText as money, periodDays, shareText } from '../format.js'
 import { labelHeads, labelTable } from '../label-table.js'
 import { printable } from '../printable.js'
@@ -37,6 +38,7 @@ ${notesOf(report)
 <section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
 <section class="charts" aria-label="Charts">${charts.join('')}</section>
 ${endpointTable(report)}
+${changeSection(report)}
 ${labelSection(report)}
 ${keyTable(report)}
 ${periodTable(report)}
@@ -125,6 +127,11 @@ function endpointTable(report: Report): string {
   return table(heads, rows, 'Endpoints: what was asked, and what became of it with the stash')
 }
 
+function changeSection(report: Report): string {
+  const changes = changeTable(report)
+  return changes ? table(changes.heads, changes.rows, 'How often answers had changed, by their age') : ''
+}
+
 function labelSection(report: Report): string {
   const rows = labelTable(report, money)
   return rows ? table(['provider', ...labelHeads.slice(1)], rows, 'Whose calls they were, without fees') : ''
@@ -132,12 +139,12 @@ function labelSection(report: Report): string {
 
 function keyTable({ byKey }: Report): string {
   if (!byKey) return ''
-  const rows = byKey.list.map(({ provider, endpoint, key, avoided, asked, upstream, errored }) => [
+  const rows = byKey.list.map(({ provider, endpoint, key, saved, asked, upstream, errored }) => [
     `${provider}.${endpoint}`,
-    ...[avoided, asked, upstream, errored].map(countText),
+    ...[saved, asked, upstream, errored].map(countText),
     key,
   ])
-  return table(['endpoint', 'avoided', 'asked', 'upstream', 'failed', 'key'], rows, 'Keys that saved most calls, by the journal')
+  return table(['endpoint', 'saved', 'asked', 'upstream', 'failed', 'key'], rows, 'Keys that saved most calls, by the journal')
 }
 
 function periodTable({ providers }: Report): string {
