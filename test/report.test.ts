@@ -3,7 +3,7 @@ import { Ajv } from 'ajv'
 import Big from 'big.js'
 import { expect } from 'chai'
 import { parse } from 'csv-parse/sync'
-import { type EndpointOptions, type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
+import { type EndpointOptions, type Figures, type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { fileJournal } from 'stashen/journal'
 import { prometheusText } from 'stashen/observers'
@@ -197,6 +197,75 @@ describe('reports', () => {
         )
       }
     }
+  })
+
+  it('say while measuring what reuse would have come to, however a call ends, and offline that nothing is saved without a store', async () => {
+    type Play = (now: Scene & { ask: (path?: string, init?: RequestInit) => Promise<unknown> }) => Promise<unknown>
+    const later: Play = async ({ ask, clock }) => [await ask(), await clock.sleep(61_000), await ask()]
+    const then =
+      (answer: Answer, ms = 61_000): Play =>
+      async (now) => {
+        await now.ask()
+        await now.clock.sleep(ms)
+        now.answer = answer
+        await now.ask()
+      }
+    const asking = (header: string): Play => async ({ ask }) => [await ask(), await ask('/tides/today', { headers: { 'cache-control': header } })] // biome-ignore format: a row a line
+    // biome-ignore format: a row a line
+    /** What happens; calls asked and upstream, those that reuse would have hit, refreshed and repeated; what it would have saved of a plan that bills all, and of one that bills good answers only. */
+    const rows: [what: string, play: Play, counts: number[], all: string, good: string, more?: Partial<EndpointOptions>][] = [
+      ['one call', ({ ask }) => ask(), [1, 1, 0, 0, 0], '0', '0'],
+      ['the same again', async ({ ask }) => [await ask(), await ask()], [2, 2, 1, 0, 0], '0.1', '0.1'],
+      ['two at once', ({ ask }) => Promise.all([ask(), ask()]), [2, 2, 1, 0, 0], '0.1', '0.1'],
+      ['a stored 404', async (now) => { now.answer = json(() => ({}), 404); await now.ask(); await now.ask() }, [2, 2, 1, 0, 0], '0.1', '0'],
+      ['a refresh', later, [2, 2, 0, 0, 0], '0', '0'],
+      ['a refresh behind', later, [2, 2, 1, 1, 0], '0', '0', { staleWhileRevalidate: '1 hour' }],
+      ['a refresh ahead', async ({ ask, clock }) => [await ask(), await clock.sleep(50_000), await ask(), await clock.sleep(50_000), await ask()], [3, 3, 2, 2, 0], '0', '0', { refreshAhead: '20 s' }],
+      ['kept fresh by use', async ({ ask, clock }) => [await ask(), await clock.sleep(50_000), await ask(), await clock.sleep(50_000), await ask()], [3, 3, 2, 0, 0], '0.2', '0.2', { sliding: { upTo: '1 hour' } }],
+      ['a failure while fresh', then(breakOff, 1_000), [2, 2, 1, 0, 0], '0.1', '0'],
+      ['a 503 while fresh', then(json(() => ({}), 503), 1_000), [2, 2, 1, 0, 0], '0.1', '0'],
+      ['a failure', then(breakOff), [2, 2, 0, 0, 0], '0', '0'],
+      ['one to be repeated', then(json(() => ({}), 503)), [2, 2, 0, 0, 1], '-0.1', '-0.1', { retries: 2 }],
+      ['a refusal', async (now) => { now.answer = json(() => ({}), 429); await now.ask() }, [1, 1, 0, 0, 0], '0', '0'],
+      ['no reuse asked', asking('no-store'), [2, 2, 0, 0, 0], '0', '0'],
+      ['a new answer asked', asking('no-cache'), [2, 2, 0, 0, 0], '0', '0'],
+      ['any age accepted', asking('max-stale'), [2, 2, 1, 0, 0], '0.1', '0.1'],
+      ['a write between', async ({ ask }) => [await ask(), await ask('/tides/today', { method: 'PUT', body: '1' }), await ask()], [3, 3, 0, 0, 0], '0', '0'],
+      ['only what is stored', ({ ask }) => ask('/tides/1', { headers: { 'cache-control': 'only-if-cached' } }), [1, 0, 0, 0, 0], '0', '0'],
+      ['a caller gone before', ({ ask }) => ask('/tides/1', { signal: AbortSignal.abort() }), [1, 0, 0, 0, 0], '0', '0'],
+    ]
+    for (const [what, play, counts, all, good, more] of rows)
+      for (const notBilled of [[], ['clientError', 'unmodified', 'refused', 'failed']] as const) {
+        const plan = { currency: 'EUR', perCall: '0.1', notBilled } as const
+        const endpoint = { ...tides, freshForStatus: { 404: '1 hour' }, ...more } as EndpointOptions
+        const doing = async (now: Scene) => {
+          const ask = async (path = '/tides/today', init?: RequestInit) => (await now.stash.fetch(now.base + path, init)).text()
+          await play(Object.assign(now, { ask: (...args: Parameters<typeof ask>) => ask(...args).catch(() => undefined) }))
+          return (await now.stash.report()).totals
+        }
+        const provider = { plan, endpoints: { tides: endpoint, write: { request: 'PUT /tides/{day}' } } }
+        await scene(
+          async (now) => {
+            const { without, with: made, couldSave } = await doing(now)
+            const { upstream, wouldHit, wouldRefresh, wouldRepeat } = without as Figures
+            expect([made, without.basis, [without.asked, upstream, wouldHit, wouldRefresh, wouldRepeat]], what).to.eql([
+              null,
+              'measured',
+              counts,
+            ])
+            expect(couldSave?.money[0]?.amount ?? '0', `${what}, ${notBilled}`).to.equal(notBilled.length > 0 ? good : all)
+          },
+          { provider, config: { mode: 'measure' } },
+        )
+        if (notBilled.length > 0) continue
+        await scene(
+          async (now) => {
+            const { with: made, saved, without } = await doing(now)
+            expect([made?.upstream, made?.withheld, saved?.calls, without.upstream], `${what}, offline`).to.eql([0, made?.asked, 0, 0])
+          },
+          { provider, config: { mode: 'offline' } },
+        )
+      }
   })
 
   it('price each call by what was known when it was made, and keep to the asked time', async () => {
