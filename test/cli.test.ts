@@ -215,7 +215,8 @@ describe('the command line', () => {
         1,
         'stashen: the amounts of skerrylight differ by 0.01 in all, more than the tolerance of 0 %\n',
       ])
-      writeFileSync(file('bill.csv'), 'text;amount\nPositions, June;38,53\n')
+      const billed = days.reduce((sum, line) => sum + Number(line.split(',')[1]), 0) / 100
+      writeFileSync(file('bill.csv'), `text;amount\nPositions, June;${(billed * 1.25).toFixed(2).replace('.', ',')}\n`)
       const bill = reconcile(
         'skerrylight',
         file('bill.csv'),
