@@ -81,9 +81,9 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const runner = new CallRunner({ entries, clock, gate, lookUp, inFlight, refresh, recorder, running })
   const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets, refusals }))
   const rules = new RuleBook(compiled)
-  const invalidation = new Invalidation(rules, entries, async (under) => {
+  const invalidation = new Invalidation(rules, entries, async (under, itsMode) => {
+    if (itsMode === 'measure') return entryWriter.measuredWrite(under)
     inFlight.supersede(under)
-    entryWriter.measuredWrite(under)
     await entries.invalidate({ under }, clock.now())
   })
   const calling = { clock, entries, entryWriter, lookUp, invalidation, trouble, fetch: config.fetch ?? fetch }

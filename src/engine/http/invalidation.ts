@@ -2,6 +2,7 @@ import type { RuleBook } from '../../core/endpoints/rule-book.js'
 import { narrowed } from '../../core/http/no-vary-search.js'
 import { signpostOf } from '../../core/http/variants.js'
 import type { EntryStore } from '../../core/ports/entry-store.js'
+import type { Mode } from '../../core/rules/mode.js'
 import { placeOfRequest } from '../../core/rules/request-key.js'
 
 /** Methods that change nothing (RFC 9110 section 9.2.1). */
@@ -18,10 +19,10 @@ export function isUnsafe(method: string): boolean {
 export class Invalidation {
   readonly #rules: RuleBook
   readonly #entries: EntryStore
-  readonly #invalidate: (under: string) => Promise<void>
+  readonly #invalidate: (under: string, mode: Mode) => Promise<void>
 
   /** `invalidate` invalidates what is stored under a key and what is on its way there. */
-  constructor(rules: RuleBook, entries: EntryStore, invalidate: (under: string) => Promise<void>) {
+  constructor(rules: RuleBook, entries: EntryStore, invalidate: (under: string, mode: Mode) => Promise<void>) {
     this.#rules = rules
     this.#entries = entries
     this.#invalidate = invalidate
@@ -44,10 +45,11 @@ export class Invalidation {
     const { keying } = endpoint
     const request = { method, url, header: () => null }
     try {
-      await this.#invalidate(placeOfRequest(provider, keying, request))
+      await this.#invalidate(placeOfRequest(provider, keying, request), endpoint.mode)
       const path = placeOfRequest(provider, { ...keying, usesParameter: () => false }, request)
       const signpost = signpostOf((await this.#entries.get(`${path} search`))?.head ?? '')
-      if (signpost && 'search' in signpost) await this.#invalidate(placeOfRequest(provider, narrowed(keying, signpost.search), request))
+      if (signpost && 'search' in signpost)
+        await this.#invalidate(placeOfRequest(provider, narrowed(keying, signpost.search), request), endpoint.mode)
     } catch {
       // a key function that needs more of a request than its URL: nothing can be said of what is stored
     }

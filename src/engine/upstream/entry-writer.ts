@@ -8,6 +8,7 @@ import { type Ending, isBilled } from '../../core/money/billed-calls.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore, Evicted, PutResult, Selection } from '../../core/ports/entry-store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import type { Call } from '../call/call.js'
 import type { Finished, Kept } from '../call/fetched.js'
 import type { Events } from '../events.js'
@@ -42,11 +43,10 @@ interface Writing {
   readonly ending: Ending
 }
 
-/** A call that was measured: when it was asked for, how it ended, and whether reuse would have made it again. */
+/** A call that was measured: when it was asked for, and how it ended. */
 interface Measured {
   readonly askedAt: number
   readonly ending: Ending
-  readonly mayRepeat: boolean
 }
 
 /** Stores complete answers, where that is allowed. */
@@ -56,7 +56,7 @@ export class EntryWriter {
   readonly #events: Events
   readonly #countEvicted: EntryWriterParts['countEvicted']
   readonly #outdated: EntryWriterParts['outdated']
-  readonly #measurement = new Measurement()
+  readonly #measurement: Measurement
   readonly #freshness: OncePerEpisode
   /** Entries added since those of the endpoint were last counted. */
   readonly #added = new Map<Endpoint, number>()
@@ -67,12 +67,13 @@ export class EntryWriter {
     this.#events = events
     this.#countEvicted = countEvicted
     this.#outdated = outdated
+    this.#measurement = new Measurement(entries)
     this.#freshness = new OncePerEpisode(warn)
   }
 
   /** While only measuring: what reuse would have done. `kept`: the complete answer, where there is one. */
-  measured(call: Call<unknown>, key: string | undefined, { askedAt, ending, mayRepeat }: Measured, kept: Kept | undefined): void {
-    const { mode, freshForMs, unbilled } = call.endpoint
+  measured(call: Call<unknown>, key: string | undefined, { askedAt, ending }: Measured, kept: Kept | undefined): Maybe<void> {
+    const { mode, freshForMs, unbilled, retries } = call.endpoint
     if (mode !== 'measure' || freshForMs === undefined || key === undefined || call.bypass || call.excerpt) return
     const keeping = kept ? this.#judge(call.endpoint, key, kept) : 'failed'
     const would =
@@ -83,8 +84,13 @@ export class EntryWriter {
     const request = url === undefined ? key : `${method} ${url}`
     const isAnswered = ending !== 'refused' && ending !== 'serverError' && ending !== 'noAnswer'
     const countedAt = call.endpoint.countedAt === 'left' ? askedAt : this.#clock.now()
-    const came = { request, askedAt, countedAt, isAnswered, isBilled: isBilled(unbilled, ending), mayRepeat }
+    const mayRepeat = !isAnswered && call.isRepeatable && retries.upTo > 0
+    const came = { mayRepeat, request, askedAt, countedAt, isAnswered, isBilled: isBilled(unbilled, ending) }
     const earlier = this.#measurement.ended(call, key, came, would)
+    return earlier instanceof Promise ? earlier.then((one) => this.#tellOutdated(call, one, came)) : this.#tellOutdated(call, earlier, came)
+  }
+
+  #tellOutdated(call: Call<unknown>, earlier: MeasuredCall | undefined, { request, askedAt }: MeasuredCall): void {
     if (!earlier) return
     const side = (one: MeasuredCall) => ({ request: one.request, at: new Date(one.askedAt) })
     const { provider, name: endpoint } = call.endpoint
@@ -92,8 +98,8 @@ export class EntryWriter {
   }
 
   /** While only measuring: a write was answered that reuse would have taken for a change of what is stored under a key. */
-  measuredWrite(under: string): void {
-    this.#measurement.invalidate(under, this.#clock.now())
+  measuredWrite(under: string): Maybe<void> {
+    return this.#measurement.invalidate(under, this.#clock.now())
   }
 
   /** Stores a complete answer, if that is allowed, and counts where it is not. */

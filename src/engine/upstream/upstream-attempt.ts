@@ -30,6 +30,7 @@ export class UpstreamAttempt<T> {
   #record: UpstreamRecord | undefined
   #withheld: { readonly error: unknown } | undefined
   #pauseMs: number | undefined
+  #measuring: Promise<void> | undefined
 
   constructor(parts: UpstreamParts, job: UpstreamJob<T>, attempt: number) {
     this.#parts = parts
@@ -113,16 +114,19 @@ export class UpstreamAttempt<T> {
     }
     this.#pauseMs = this.#pauseAfter('failed', undefined)
     this.#record.end({ how: 'failed', error, isRepeated: this.#pauseMs !== undefined })
-    this.#measured(this.#job.call.key, 'noAnswer')
-    return { fetched: { result: 'failed', error }, ...rest }
+    const measured = this.#measured(this.#job.call.key, 'noAnswer')
+    return { fetched: { result: 'failed', error }, ...rest, finished: measured, settled: measured }
   }
 
-  #measured(key: string | undefined, ending: Ending, finished?: Finished): void {
+  /** What measuring has to note of a call, for which its caller does not wait. Never rejects. */
+  async #measured(key: string | undefined, ending: Ending, finished?: Finished): Promise<void> {
     const { call } = this.#job
-    const isFailure = ending === 'noAnswer' || ending === 'serverError' || ending === 'refused'
-    const mayRepeat = isFailure && call.isRepeatable && call.endpoint.retries.upTo > 0
     const kept = finished && 'kept' in finished ? finished.kept : undefined
-    this.#parts.entryWriter.measured(call, key, { askedAt: this.#record?.beganAt ?? 0, ending, mayRepeat }, kept)
+    try {
+      await this.#parts.entryWriter.measured(call, key, { askedAt: this.#record?.beganAt ?? 0, ending }, kept)
+    } catch (error) {
+      this.#parts.trouble(`what reuse would do is not measured of ${call.endpoint.provider}.${call.endpoint.name}`, error)
+    }
   }
 
   #pauseAfter(result: 'answered' | 'refused' | 'failed', status: number | undefined, notBefore?: number): number | undefined {
@@ -153,6 +157,7 @@ export class UpstreamAttempt<T> {
       } finally {
         fetched.release()
       }
+      await this.#measuring
     }
     const finished = finish()
     const waits = this.#waitsForBody(fetched)
@@ -200,7 +205,8 @@ export class UpstreamAttempt<T> {
     const { call, isReusable, previous, isSuperseded } = this.#job
     const { entryWriter } = this.#parts
     try {
-      if (!('abandoned' in finished)) this.#measured(place.key, 'kept' in finished ? endingOf(result, status) : 'noAnswer', finished)
+      if (!('abandoned' in finished))
+        this.#measuring = this.#measured(place.key, 'kept' in finished ? endingOf(result, status) : 'noAnswer', finished)
       const hasStandIn = result !== 'answered' && call.endpoint.mode !== 'measure' && this.#standIn() !== 'give-up'
       if (!isReusable || this.#pauseMs !== undefined || hasStandIn) return notReused(finished)
       return await entryWriter.write(call, finished, place, { previous, isSuperseded, ending: endingOf(result, status) })
