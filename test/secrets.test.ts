@@ -41,6 +41,7 @@ const endpoints: ProviderOptions['endpoints'] = {
     freshFor: '1 hour',
     keyedBy: { headers: ['Authorization', 'X-Api-Key', 'Cookie', 'Proxy-Authorization'], cookies: ['crew'] },
     per: ({ header }) => `tenant of ${header('x-api-key')}`,
+    countBy: 'per',
   },
   said: {
     request: 'GET /said/{id}',
@@ -49,6 +50,7 @@ const endpoints: ProviderOptions['endpoints'] = {
   },
   shared: { request: 'GET /shared/{id}', freshFor: '1 hour', shared: true },
   tides: { request: 'GET /tides/{id}', freshFor: '1 min', staleIfError: '1 day', holdOff: 0 },
+  watched: { request: 'GET /watched/{id}', freshFor: '1 hour', mode: 'measure' },
 }
 
 describe('secrets', () => {
@@ -75,13 +77,17 @@ describe('secrets', () => {
         return new Response(new ReadableStream({ start: (controller) => controller.error(error) }))
       }
       const signed = `${base}/files/1?X-Amz-Signature=${canary('redirect')}&part=2#access_token=${canary('token-of-redirect')}`
-      return new Response('{"level":3.1}', {
+      return new Response(url.includes('/watched') ? `{"level":${received}}` : '{"level":3.1}', {
         status: url.includes('/503') ? 503 : 200,
         headers: {
           'content-type': 'application/json',
           vary: 'Authorization, X-Api-Key, Cookie, Accept-Language',
           'content-location': url.replace('://', `://harbour:${canary('userinfo-of-answer')}@`),
-          link: url.includes('/signed') ? `<${signed}>; rel="next"` : `<${url}&page=2>; rel="next"`,
+          link: url.includes('/watched')
+            ? '</next>; rel="next"'
+            : url.includes('/signed')
+              ? `<${signed}>; rel="next"`
+              : `<${url}&page=2>; rel="next"`,
           'x-echo': echo,
           'x-session-token': canary('handed-out'),
         },
@@ -123,7 +129,7 @@ describe('secrets', () => {
     }
     // biome-ignore format: many words a line
     for (const path of [
-      '/keyed/1', '/said/1', '/shared/1', '/tides/1', '/tides/signed', '/tides/503', '/tides/gone', '/tides/broken', '/other/gone'
+      '/keyed/1', '/said/1', '/shared/1', '/tides/1', '/tides/signed', '/tides/503', '/tides/gone', '/tides/broken', '/other/gone', '/watched/1'
     ])
       for (let times = 0; times < 2; times++) await ask(path)
     await ask('/tides/1', { method: 'POST', body: 'x' })
@@ -150,12 +156,14 @@ describe('secrets', () => {
     }
     run('explain', `${base}/tides/1?${query}`, '--store', file('secret.db'))
     run('report', '--store', file('secret.db'), '--by', 'key', '--journal', file('calls.jsonl'))
+    for (const format of ['md', 'csv', 'html']) run('report', '--store', file('secret.db'), '--format', format)
     run('status', '--store', file('secret.db'))
+    expect(written.find(([where, text]) => where === 'stashen report' && text.includes('outdated'))?.[1]).to.include('/watched/1')
     for (const name of readdirSync(file('.'))) if (!name.endsWith('.json')) written.push([name, readFileSync(file(name), 'latin1')])
     trace.disable()
     context.disable()
     metrics.disable()
-    expect(received, 'some were answered from store').to.be.within(10, 22)
+    expect(received, 'some were answered from store').to.be.within(10, 24)
     expect(written.length).to.be.above(60)
     const leaks = written.flatMap(([where, text]) =>
       [...text.matchAll(/SESAME-([\w-]*?)-0pen/g)].map(([, place]) => `${place} in ${where}`),

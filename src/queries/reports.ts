@@ -76,7 +76,8 @@ async function budgetsOf(store: Store, rows: readonly TallyRow[], now: number): 
 
 /** With an example for each endpoint of which reuse would have given outdated answers. */
 async function withOutdatedExamples(report: Report, store: Store, now: number): Promise<Report> {
-  const isOutdated = ({ without }: Comparison) => 'wouldBeOutdated' in without && without.wouldBeOutdated > 0
+  const isOutdated = ({ without, with: made }: Comparison) =>
+    [without, made].some((one) => one !== null && 'wouldBeOutdated' in one && one.wouldBeOutdated > 0)
   if (!report.providers.some(({ endpoints }) => endpoints.some(isOutdated))) return report
   const exampleOf = await readOutdatedExamples(store.records, now)
   const providers = report.providers.map((one) => ({
@@ -97,7 +98,10 @@ async function forecastInput(
 ): Promise<Pick<ReportInput, 'recent' | 'standing'>> {
   if (!facts.some(({ quota, plan }) => quota || (plan && !plan.prepaid))) return {}
   const since = end - forecastFromMs
-  const { rows: recent } = await readRows(store, { since, until: end, cuts: [since, end], finest: 'hour' }, unwritten)
+  // days will do for bills of longer periods: hours are many
+  const isByHour = facts.some(({ quota, plan }) => quota || plan?.period === 'day')
+  const wanted = { since, until: end, cuts: [since, end], finest: isByHour ? 'hour' : 'day' } as const
+  const { rows: recent } = await readRows(store, wanted, unwritten)
   const standing = end === now ? await statusOfProviders(store.records, now) : []
   return { recent, standing: new Map(standing.map((status) => [status.provider, status])) }
 }

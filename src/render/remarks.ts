@@ -28,8 +28,8 @@ export function notesOf(report: Report): string[] {
 
 /** That reuse would have given outdated answers, and what that may come from. */
 function outdatedOf({ without, with: reused, outdatedExample }: EndpointReport): string | undefined {
-  if (reused || !('wouldBeOutdated' in without) || without.wouldBeOutdated === 0) return undefined
-  const { wouldBeOutdated, wouldHit } = without
+  const { wouldBeOutdated, wouldHit } = 'wouldBeOutdated' in without ? without : (reused ?? { wouldBeOutdated: 0, wouldHit: 0 })
+  if (wouldBeOutdated === 0) return undefined
   const count = `reuse would have given ${countText(wouldBeOutdated)} outdated ${wouldBeOutdated === 1 ? 'answer' : 'answers'} of ${countText(wouldHit)}`
   if (!outdatedExample) return count
   const { first, second } = outdatedExample

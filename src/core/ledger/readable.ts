@@ -57,7 +57,7 @@ export function isTally(tally: unknown): tally is TallyData {
     if (name === 'units') {
       if (!isUnits(units?.made) || !isUnits(units?.asked)) return false
     } else if (name === 'parts') {
-      if (typeof value !== 'object' || value === null || !Object.values(value).every(isTally)) return false
+      if (typeof value !== 'object' || value === null || !Object.values(value).every(isPart)) return false
     } else if (name === 'notStored' || name === 'refetchedUnits' || name === 'wouldHitUnits') {
       if (!isUnits(value)) return false
     } else if (name === 'ms' || name === 'upMs' || name === 'ageMs' || name === 'changedMs' || name === 'unchangedMs') {
@@ -65,6 +65,11 @@ export function isTally(tally: unknown): tally is TallyData {
     } else if (!isCount(value)) return false
   }
   return true
+}
+
+/** What is counted apart has no parts of its own. */
+function isPart(part: unknown): boolean {
+  return typeof part === 'object' && part !== null && !Object.hasOwn(part, 'parts') && isTally(part)
 }
 
 function isUnits(units: unknown): boolean {

@@ -4,6 +4,7 @@ import type { CallOptions, Refusals } from '../../core/endpoints/options.js'
 import type { RuleBook } from '../../core/endpoints/rule-book.js'
 import { reusableFields } from '../../core/http/stored-head.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
+import { digestOf } from '../../core/rules/digest.js'
 import type { SentRequest } from '../../core/rules/keying.js'
 import type { Mode } from '../../core/rules/mode.js'
 import { Redaction } from '../../core/rules/redaction.js'
@@ -102,7 +103,7 @@ export class CallPreparation {
       this.#notices.look(provider, endpoint, request)
       const key = requestKey(provider, endpoint.keying, request)
       const excepted = yesOrNo(endpoint.exceptRequest?.(request), 'exceptRequest')
-      const tenant = endpoint.countBy === 'per' ? endpoint.keying.per?.(request) : undefined
+      const tenant = endpoint.countBy === 'per' ? this.#tenant(provider, endpoint, request) : undefined
       this.#functions.fine()
       return { key, excepted, tenant }
     } catch (cause) {
@@ -110,6 +111,14 @@ export class CallPreparation {
       this.#functions.trouble(`${provider.name}.${endpoint.name} gives no key, its calls go upstream until it does`, error)
       return undefined
     }
+  }
+
+  /** Who calls, as the ledger names them: by a digest where the name is a credential or holds one. */
+  #tenant(provider: Provider, { keying }: RequestEndpoint, request: SentRequest): string | undefined {
+    const name = keying.per?.(request)
+    if (name === undefined) return undefined
+    const safe = new Redaction(provider.credentials, request).text(name)
+    return safe === name ? name : `tenant ${digestOf(name).slice(0, 12)}`
   }
 
   #form(endpoint: RequestEndpoint): AnswerForm<HttpAnswer> {
