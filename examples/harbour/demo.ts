@@ -64,6 +64,7 @@ function playDay(setting: Pick<DaySetting, 'file' | 'mode' | 'seed'>, onCalls: D
   })
 }
 
+/** The counts of one file, and its examples of outdated answers, into another. */
 async function copyLedger(from: string, to: string): Promise<void> {
   const [source, target] = [sqliteStore(from), sqliteStore(to)]
   const opening = { now: dayStart + 86_400_000, warn() {} }
@@ -72,6 +73,9 @@ async function copyLedger(from: string, to: string): Promise<void> {
   const all = { since: Number.MIN_SAFE_INTEGER, until: Number.MAX_SAFE_INTEGER }
   for (const details of [false, true]) await target.ledger.add(await source.ledger.read({ ...all, details }))
   for (const facts of await source.ledger.facts()) await target.ledger.addFacts(facts)
+  const { now } = opening
+  for (const [name, value] of await source.records.records('outdated ', now))
+    await target.records.update(name, now, () => ({ value, keepUntil: now + 400 * 86_400_000 }))
   await source.close()
   await target.close()
 }

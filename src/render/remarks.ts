@@ -1,5 +1,5 @@
 import type { EndpointReport, Figures, Report } from '../core/ledger/report-model.js'
-import { countText, moneyText, shareText } from './format.js'
+import { ageText, countText, moneyText, shareText } from './format.js'
 
 /** What a reader must know beside the figures: what was left out of them, and answers that were paid for and lost. */
 export function notesOf(report: Report): string[] {
@@ -33,9 +33,9 @@ function outdatedOf({ without, with: reused, outdatedExample }: EndpointReport):
   const count = `reuse would have given ${countText(wouldBeOutdated)} outdated ${wouldBeOutdated === 1 ? 'answer' : 'answers'} of ${countText(wouldHit)}`
   if (!outdatedExample) return count
   const { first, second } = outdatedExample
-  const seconds = Math.round((second.at.getTime() - first.at.getTime()) / 1000)
+  const later = ageText(Math.round((second.at.getTime() - first.at.getTime()) / 1000) * 1000)
   return first.request === second.request
-    ? `${count}: its lifetime may be too long, e.g. "${first.request}" had changed after ${countText(seconds)} s`
+    ? `${count}: its lifetime may be too long, e.g. "${first.request}" had changed after ${later}`
     : `${count}: its key may lack something, e.g. what distinguishes "${first.request}" from "${second.request}"`
 }
 
