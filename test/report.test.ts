@@ -545,6 +545,13 @@ describe('reports', () => {
       for (const printed of [renderText(report), renderMarkdown(report), await renderHtml(report)])
         expect(printed).to.include(basis === 'estimated' ? 'stimated' : 'easured')
       expect(renderCsv(report)).to.include(`,${basis},`)
+      const metrics = await prometheusText(report)
+      const inEuros = metrics
+        .split('\n')
+        .filter((line) => /^stashen_(spent|fees)\{/.test(line) && !line.includes('mode="measure"') && line.includes('EUR'))
+      const inAll = inEuros.reduce((sum, line) => sum.plus(line.split(' ').at(-1) ?? 0), new Big(0))
+      expect(inAll.toFixed(), 'metrics').to.equal(report.totals.with?.money[0]?.amount)
+      expect(metrics).to.include(`without the stash is ${basis}`)
     }
   })
 

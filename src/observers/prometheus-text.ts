@@ -76,7 +76,8 @@ export async function prometheusText(report: Report, client?: Client): Promise<s
     evicted.inc(labels, figures.evicted)
     refetched.inc(labels, figures.refetched)
   }
-  const saved = new Gauge({ name: 'stashen_saved_calls', help: report.savedMeans, labelNames: ['provider', 'endpoint'], registers })
+  const help = `${report.savedMeans} What there would be without the stash is ${report.totals.without.basis}.`
+  const saved = new Gauge({ name: 'stashen_saved_calls', help, labelNames: ['provider', 'endpoint'], registers })
   for (const { provider, endpoints } of report.providers)
     for (const { endpoint, saved: its } of endpoints) if (its) saved.set({ provider, endpoint }, its.calls)
   const withheld = new Counter({
@@ -100,6 +101,14 @@ export async function prometheusText(report: Report, client?: Client): Promise<s
     labelNames: [...where, 'currency'],
     registers,
   })
+  const fees = new Gauge({
+    name: 'stashen_fees',
+    help: 'Fees of plans, which belong to no endpoint, in units of the currency: with stashen_spent all that was spent.',
+    labelNames: ['provider', 'currency'],
+    registers,
+  })
+  for (const { provider, fees: its } of report.providers)
+    for (const { currency, amount } of its.with ?? its.without) fees.set({ provider, currency }, Number(amount))
   const waited = new Gauge({
     name: 'stashen_call_duration_seconds',
     help: 'How long callers waited for an answer, within 1%.',
