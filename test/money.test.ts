@@ -1,6 +1,8 @@
 import { expect } from 'chai'
+import { parse } from 'csv-parse/sync'
 import fc from 'fast-check'
-import type { Comparison, PlanOptions, Report } from 'stashen'
+import type { Comparison, PlanOptions, Report, TallyCount } from 'stashen'
+import { renderCsv } from 'stashen/render'
 import { coarsened } from '../src/core/ledger/coarsen.js'
 import type { BillingFacts, TallyRow } from '../src/core/ledger/ledger-row.js'
 import { reportOf } from '../src/core/ledger/report.js'
@@ -110,6 +112,77 @@ describe('plans', () => {
           expect(spent(reportOf({ ...all, rows: merged, since: 0 }))).to.equal(spent(whole))
         },
       ),
+      { numRuns: 100 },
+    )
+  })
+
+  it('add up by endpoint, by label, by day, in parts and in CSV, in whatever modes, and however calls ended (property)', () => {
+    const ways = {
+      hit: ['hit'],
+      forwarded: ['forwarded', 'upAnswered'],
+      collapsed: ['collapsed'],
+      errored: ['errored', 'upFailed'],
+      refreshing: ['stale', 'staleByChoice', 'upAnswered', 'moreAnswered', 'upBackground'],
+      withheld: ['errored', 'withheld'],
+      inBackground: ['upAnswered', 'moreAnswered', 'upBackground'],
+      measured: ['forwarded', 'upAnswered', 'wouldHit'],
+    } as const satisfies Record<string, readonly TallyCount[]>
+    const calls = fc.array(
+      fc.record({
+        at: fc.integer({ min: 0, max: 70 * 24 * 4 }).map((quarter) => begin + quarter * 15 * minute),
+        endpoint: fc.constantFrom('tides', 'quote', 'search'),
+        way: fc.constantFrom(...(Object.keys(ways) as (keyof typeof ways)[])),
+        label: fc.constantFrom(undefined, 'board', 'desk'),
+        units: fc.integer({ min: 0, max: 3 }),
+      }),
+      { minLength: 1, maxLength: 40 },
+    )
+    fc.assert(
+      fc.property(plans, calls, fc.integer({ min: 0, max: 70 * 24 * 60 }), (terms, made, cut) => {
+        const plan: PlanOptions = { ...terms, units: { x: { price: '0.07' } } }
+        const rows = made.map(({ at, endpoint, way, label, units }): TallyRow => {
+          const tally = new Tally()
+          tally.count(label, (one) => {
+            for (const name of ways[way]) one[name]++
+            if (units > 0 && way !== 'withheld') one.addUnits(way === 'hit' ? 'asked' : 'made', { x: units })
+          })
+          const place = {
+            bucket: Math.floor(at / minute) * minute,
+            grain: 'minute',
+            lengthMs: minute,
+            provider: 'ebbline',
+            endpoint,
+          } as const
+          return { ...place, mode: way === 'measured' ? 'measure' : 'reuse', tally }
+        })
+        const all = { rows, facts: factsOf(plan), until: begin + 100 * day, isInUse: () => true }
+        const report = reportOf({ ...all, since: 0, times: { by: 'day', zone: 'Europe/Oslo' } })
+        const { totals, times = [] } = report
+        const [ebbline] = report.providers
+        for (const side of totals.with ? (['without', 'with'] as const) : (['without'] as const)) {
+          const amount = ({ [side]: its }: Comparison) => millionths(its?.money[0]?.amount)
+          const fee = millionths((ebbline?.fees[side] ?? [])[0]?.amount)
+          expect(sum((ebbline?.endpoints ?? []).map(amount)) + fee, `endpoints ${side}`).to.equal(amount(totals))
+          if (ebbline?.labels) expect(sum(ebbline.labels.map(amount)) + fee, `labels ${side}`).to.equal(amount(totals))
+          expect(sum(times.map(amount)), `days ${side}`).to.equal(amount(totals))
+        }
+        for (const shown of [
+          report,
+          { ...report, times: undefined, providers: report.providers.map((one) => ({ ...one, endpoints: [] })) },
+        ]) {
+          const lines = parse(renderCsv(shown as Report), { columns: true }) as Record<string, string>[]
+          expect(lines.reduce((asked, line) => asked + Number(line.asked), 0)).to.equal(totals.without.asked)
+          if (totals.with)
+            expect(sum(lines.map((line) => millionths(line.money_with || '0')))).to.equal(millionths(totals.with.money[0]?.amount))
+        }
+        const at = begin + cut * minute
+        const parts = [
+          reportOf({ ...all, rows: rows.filter(({ bucket }) => bucket < at), since: 0, until: at }),
+          reportOf({ ...all, since: at }),
+        ]
+        if ([report, ...parts].every((one) => one.totals.without.basis === 'estimated'))
+          expect(sum(parts.map(spent)), 'parts').to.equal(spent(report))
+      }),
       { numRuns: 100 },
     )
   })

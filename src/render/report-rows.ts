@@ -84,7 +84,8 @@ function rowsOf(place: ReportRow, { without, with: reused, saved }: Comparison):
 /** The calls of a provider, each in one line: by endpoint and fee; where endpoints are left out, by whose they are, or in one with its fees. */
 function callRows({ provider, endpoints, labels, fees, ...whole }: ProviderReport, span: { from: string; until: string }): ReportRow[] {
   const feeRows = moneyRows({ without: fees.without, with: fees.with ?? [] }).map((money) => ({ kind: 'fee', ...span, provider, ...money }))
-  if (endpoints.length > 0 || whole.without.asked + (whole.with?.asked ?? 0) === 0)
+  const isIdle = [whole.without, whole.with].every((one) => !one || one.asked + one.upstream === 0)
+  if (endpoints.length > 0 || isIdle)
     return [...endpoints.flatMap((one) => rowsOf({ kind: 'endpoint', ...span, provider, endpoint: one.endpoint }, one)), ...feeRows]
   if (labels) return [...labels.flatMap((one) => rowsOf({ kind: 'label', ...span, provider, label: one.label ?? '' }, one)), ...feeRows]
   return rowsOf({ kind: 'provider', ...span, provider }, whole)

@@ -61,8 +61,8 @@ export function basisOf(endpoints: readonly Counted[]): Basis {
   return isMeasured && endpoints.every(({ measure, reuse }) => measure.asked === reuse.asked) ? 'measured' : 'estimated'
 }
 
-/** The same calls without and with the stash; `timeMs`: how much longer callers would have waited. */
-export function compare(basis: Basis, all: Counted, costOf: CostOf, timeMs: number | null): Comparison {
+/** The same calls without and with the stash; `timeMs`: how much longer callers would have waited; `isReused`: whether any were made with it. */
+export function compare(basis: Basis, all: Counted, costOf: CostOf, timeMs: number | null, isReused = all.reuse.isUsed): Comparison {
   const { measure, reuse } = all
   const measured = figuresOfTally(measure, costOf('measured'), [])
   const couldSave: Avoided | null = measure.isUsed
@@ -73,7 +73,6 @@ export function compare(basis: Basis, all: Counted, costOf: CostOf, timeMs: numb
         timeMs: null,
       }
     : null
-  const isReused = reuse.isUsed
   if (!isReused && basis === 'measured') return { without: { basis, ...measured }, with: null, saved: null, couldSave }
   const paidTwice = reuse.refetched > 0 ? difference(costOf('with'), costOf('onceOnly')) : []
   const made =

@@ -28,10 +28,11 @@ export function labelReports(
     else byLabel.set(label, [row])
   }
   return [...byLabel]
-    .map(([label, labelled]) => ({
+    .map(([label, labelled]) => ({ label, counts: counted(labelled, its) }))
+    .filter(({ counts: { measure, reuse } }) => measure.isUsed || reuse.isUsed)
+    .map(({ label, counts }) => ({
       label,
-      ...compare(facts.basis, counted(labelled, its), (kind) => costs[kind].byEndpoint.get(JSON.stringify(label)) ?? [], null),
+      ...compare(facts.basis, counts, (kind) => costs[kind].byEndpoint.get(JSON.stringify(label)) ?? [], null),
     }))
-    .filter(({ without, with: reused }) => without.asked > 0 || (reused?.asked ?? 0) > 0)
     .sort((a, b) => b.without.asked - a.without.asked || (String(a.label) < String(b.label) ? -1 : 1))
 }

@@ -58,6 +58,7 @@ export function timesOf(
         counted(its, facts),
         (kind) => sumOf(perProvider.map((costs) => costs[kind].get(begin) ?? [])),
         facts.time.ofRows(its),
+        facts.isTwice || undefined,
       ),
     }
   })
