@@ -10,7 +10,7 @@ const names = process.argv.slice(2)
 const isWanted = (name) => names.length === 0 || names.includes(name)
 
 terminal('demo', 'FORCE_COLOR=1 node dist/bin/stashen.js demo | head -39')
-terminal('report', 'npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo')
+terminal('report', 'FORCE_COLOR=1 npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo | head -39')
 terminal(
   'explain',
   'npx stashen explain https://tides.ebbline.example/v2/stations/st-017/tides?day=2026-06-30 --config dist/examples/harbour/stashen.config.js --store stashen-demo.db --at 2026-06-30T23:30+02:00 --zone Europe/Oslo; echo; npx stashen check --config dist/examples/harbour/stashen.config.js',

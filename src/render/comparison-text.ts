@@ -73,7 +73,7 @@ function linesOf(before: Report, after: Report, notCompared: readonly string[]):
     const [was, is] = [before, after].map(({ providers }) => providers.find(({ provider }) => provider === name))
     const endpoints = [...new Set([was, is].flatMap((one) => one?.endpoints.map(({ endpoint }) => endpoint) ?? []))].sort()
     const side = (line: Comparison | undefined, priced: readonly Comparison[]) =>
-      line && { made: madeOf(line), perThousand: notCompared.includes(name) ? null : perThousand(line, priced) }
+      line && { made: madeOf(line), perThousand: notCompared.includes(name) ? null : perThousand(priced) }
     const ofEndpoint = (provider: ProviderReport | undefined, endpoint: string) => {
       const line = provider?.endpoints.find((one) => one.endpoint === endpoint)
       return side(line, line ? [line] : [])
@@ -86,7 +86,7 @@ function linesOf(before: Report, after: Report, notCompared: readonly string[]):
   const all = ({ totals, providers }: Report) => {
     const compared = providers.filter(({ provider }) => !notCompared.includes(provider))
     const priced = compared.flatMap(({ endpoints }) => endpoints)
-    return { made: madeOf(totals), perThousand: compared.length === 0 ? null : perThousand(totals, priced) }
+    return { made: madeOf(totals), perThousand: compared.length === 0 ? null : perThousand(priced) }
   }
   return [...perProvider, { name: 'all calls', before: all(before), after: all(after) }]
 }
@@ -105,8 +105,8 @@ function madeOf({ with: reused, without }: Comparison): Figures | Without {
 }
 
 /** What the calls of endpoints cost, without fees, for a thousand of those asked; in the decimals of the currency. */
-function perThousand(line: Comparison, endpoints: readonly Comparison[]): Money[] {
-  const { asked } = madeOf(line)
+function perThousand(endpoints: readonly Comparison[]): Money[] {
+  const asked = endpoints.reduce((sum, one) => sum + madeOf(one).asked, 0)
   const sums = new MoneySum()
   for (const endpoint of endpoints) sums.addAll(madeOf(endpoint).money)
   return asked === 0

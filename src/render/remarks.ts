@@ -72,7 +72,8 @@ function leftOutOf({ unreadable }: Report): string | undefined {
 /** What the figures of an endpoint suggest, in plain words; empty where nothing stands out. */
 export function remarkOf(endpoint: EndpointReport): string {
   const { with: reused, saved, couldSave, without } = endpoint
-  const outdated = outdatedOf(endpoint)
+  const { outdatedExample: _inNotes, ...unexplained } = endpoint
+  const outdated = outdatedOf(unexplained)
   if (outdated !== undefined) return outdated
   if (!reused)
     return couldSave && couldSave.upstreamCalls > 0

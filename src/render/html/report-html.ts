@@ -32,11 +32,10 @@ export function reportHtml(given: Report, { zone, draw }: { readonly zone: strin
 <main>
 <h1>Calls to third-party APIs</h1>
 <p class="span">${escaped(span)}</p>
-${notesOf(report)
-  .map((note) => `<p class="span">${escaped(note)}</p>\n`)
-  .join('')}<p class="span">${basisText(report)} ${escaped(report.savedMeans)}</p>
+<p class="span">${basisText(report)} ${escaped(report.savedMeans)}</p>
 <section class="tiles" aria-label="Summary">${tilesOf(report).map(tile).join('')}</section>
 <section class="charts" aria-label="Charts">${charts.join('')}</section>
+${noteList(report)}
 ${endpointTable(report)}
 ${changeSection(report)}
 ${labelSection(report)}
@@ -52,6 +51,12 @@ ${budgetTable(report)}
 /** The data of a chart, for those who want to read it or do not see it. */
 function dataOf(title: string, { heads, rows }: Figure['data']): string {
   return `<details><summary>Data of \u201c${escaped(title)}\u201d</summary>${table(heads, rows, title)}</details>`
+}
+
+/** What a reader must know beside the figures. */
+function noteList(report: Report): string {
+  const notes = notesOf(report).map((note) => `<li>${escaped(note)}</li>`)
+  return notes.length === 0 ? '' : `<section class="notes" aria-label="Notes"><ul>${notes.join('')}</ul></section>`
 }
 
 function basisText({ totals: { without, with: reused } }: Report): string {
@@ -182,13 +187,14 @@ h1{margin:0;font-size:26px}.span{margin:4px 0 20px;color:var(--soft)}
 .charts{display:grid;grid-template-columns:repeat(auto-fit,minmax(min(520px,100%),1fr));gap:20px}
 figure{margin:0;min-width:0;break-inside:avoid}figcaption{font-weight:600;margin-bottom:4px}
 figure svg{width:100%;height:auto;display:block}figure svg text{fill:var(--ink)}
+.notes{margin-top:20px;color:var(--soft)}.notes ul{margin:0;padding-left:20px}.notes li{overflow-wrap:anywhere}
 .words{margin:2px 0 0;color:var(--soft);font-size:13px}
 details{font-size:13px;color:var(--soft)}details div.table{margin-top:6px;max-height:320px;overflow:auto}summary{cursor:pointer}
 div.table{overflow-x:auto;margin-top:28px}
 table{border-collapse:collapse;width:100%;font-size:14px;font-variant-numeric:tabular-nums}
 caption{text-align:left;font-weight:600;padding-bottom:6px}
 th,td{padding:5px 10px;border-bottom:1px solid var(--line);text-align:right;white-space:nowrap}
-th:first-child{text-align:left;padding-left:0}td:last-child{text-align:left;white-space:normal;min-width:150px;color:var(--soft)}
+th:first-child{text-align:left;padding-left:0}td:last-child{text-align:left;white-space:normal;overflow-wrap:anywhere;min-width:150px;color:var(--soft)}
 thead th{color:var(--soft);font-weight:500}thead th:last-child{text-align:left}tbody th{font-weight:500}
 @media print{:root{--ink:#000;--soft:#444;--line:#bbb;--ground:#fff;--tile:#fff}main{padding:0;max-width:none}tr{break-inside:avoid}}
 `
