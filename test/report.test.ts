@@ -167,6 +167,12 @@ describe('reports', () => {
       ['only what is stored', ({ ask }) => ask('/tides/1', { headers: { 'cache-control': 'only-if-cached' } }), [1, 0, 0, 0, 1], '0', '0'],
       ['a caller gone before', ({ ask }) => ask('/tides/1', { signal: AbortSignal.abort() }), [1, 0, 0, 0, 1], '0', '0'],
       ['no reuse asked', async ({ ask }) => [await ask(), await ask('/tides/today', { headers: { 'cache-control': 'no-store' } })], [2, 2, 2, 0, 0], '0', '0'],
+      ['a default in its place', async (now) => { now.answer = json(() => ({}), 503); await now.ask() }, [1, 1, 1, 0, 0], '0', '0', { fallback: { text: 'none' } }],
+      ['held off with nothing older', async (now) => { now.answer = breakOff; await now.ask(); await now.ask() }, [2, 1, 1, 0, 1], '0', '0'],
+      ['left midway', async (now) => (await now.stash.fetch(`${now.base}/tides/1`)).body?.cancel(), [1, 1, 1, 0, 0], '0', '0'],
+      ['no endpoint', ({ ask }) => ask('/notes'), [1, 1, 1, 0, 0], '0', '0'],
+      ['an answer that may not be stored', async (now) => { now.answer = json(() => ({}), 200, { 'set-cookie': 'a=1' }); await now.ask(); await now.ask() }, [2, 2, 1, 1, 0], '0.1', '0.1'],
+      ['a call in the background that fails', async (now) => { await now.ask(); await now.clock.sleep(61_000); now.answer = json(() => ({}), 503); await now.ask(); await now.clock.sleep(1_000) }, [2, 2, 2, 1, 0], '0', '0.1', { staleWhileRevalidate: '1 hour' }],
     ]
     for (const [what, play, counts, all, good, more] of rows) {
       for (const notBilled of [[], ['clientError', 'unmodified', 'refused', 'failed']] as const) {
