@@ -370,10 +370,11 @@ describe('reports', () => {
     const units = { tokens: { at: '/usage/tokens' } } as const
     const plan = { currency: 'EUR', units: { tokens: { price: '1', per: 1000 }, words: { price: '0.5' } } } as const
     await using stash = await openStash({
-      fetch: async () =>
+      fetch: async (input) =>
         new Response(
           new ReadableStream({
             pull(controller) {
+              if (String(input).endsWith('/left')) return void controller.enqueue(new TextEncoder().encode('data: {}\n\n')) // without end
               const next = events[seen.length % events.length]
               seen.push(next)
               controller.enqueue(new TextEncoder().encode(next))
@@ -387,6 +388,7 @@ describe('reports', () => {
           ...{ baseUrl: 'https://pintle.example', plan },
           endpoints: {
             chat: { request: 'POST /chat', units },
+            left: { request: 'POST /left', units: { tokens: { at: '/usage/tokens', upTo: 400 } } },
             counted: { request: 'GET /counted', units: { words: (answer) => answer.events().length + answer.text().length / 1e6 } },
           },
         },
@@ -397,13 +399,19 @@ describe('reports', () => {
     await (await stash.fetch('https://pintle.example/counted')).text()
     const asking = stash.operation('pintle.ask', async () => ({ usage: { tokens: 1_000 }, client: () => 1 }), { freshFor: '1 day', units })
     await asking()
+    const reader = (await stash.fetch('https://pintle.example/left', { method: 'POST', body: '{}' })).body?.getReader()
+    await reader?.read()
+    await reader?.cancel()
     const [pintle] = (await stash.report()).providers
     const text = events.join('').replace('\ufeff', '')
     expect(pintle?.endpoints.map(({ endpoint, with: made }) => [endpoint, made?.money[0]?.amount])).to.eql([
       ['ask', '1'],
       ['chat', '0.812'],
       ['counted', new Big(5).plus(new Big(text.length).div(1e6)).times(0.5).toFixed()],
+      ['left', '0.4'],
     ])
+    const left = pintle?.endpoints.at(-1)
+    expect([left?.with?.unitsUnknown, left?.without.money[0]?.amount], 'without the stash the same').to.eql([1, '0.4'])
   })
 
   it('charge periods without a call, calls to the one in which they left if the plan says so, and unknown usage at the most it can be', async () => {

@@ -179,7 +179,7 @@ export class CallRunner {
       ...(call.isPassed ? {} : decision.reuse === 'none' ? notReusable : expectedStorage(judged(landed, fetched))),
     }
     landed.onEnd((ended, { known, used }) => {
-      record.wouldHaveCost(joined ? known : used)
+      record.wouldHaveCost(joined ? known : used, !joined)
       const failed = 'broken' in ended || 'amiss' in ended
       const isClientError = joined && endingOf('answered', fetched.status) === 'clientError'
       record.end(failed ? 'errored' : 'abandoned' in ended ? 'abandoned' : how, outcome.reason, { isClientError })

@@ -118,9 +118,9 @@ export class CallRecord {
     this.end(how, reason, { isClientError: status !== undefined && status >= 400 && status < 500 })
   }
 
-  /** Counts units that the call would have cost, had it been made. */
-  wouldHaveCost(units: Units | undefined): void {
-    if (!this.#isOver) this.#count((tally) => tally.addUnits('asked', units))
+  /** Counts units that the call would have cost without the stash; `isOwn`: its own upstream call did, though its caller may have gone by now. */
+  wouldHaveCost(units: Units | undefined, isOwn: boolean): void {
+    if (isOwn || !this.#isOver) this.#count((tally) => tally.addUnits('asked', units))
   }
 
   /** Counts a call that ends in an error, and remembers how, for whoever catches it. Returns the error. */
