@@ -513,6 +513,8 @@ describe('bounds of time', () => {
         method,
         usedAtReset: { low: null, likely: 100 + 10 * end, high: null },
       })
+    const rush = ask(hours([10, 3 * week], [10_000, 1], [10, week - 1]), 10 * 24)
+    expect([rush?.method, rush?.usedAtReset.high], 'a single rush tells no trend').to.eql(['same-hours', null])
     expect(ask(hours([10, 10 * 24]), 5, { most: 120 })?.usedAtReset, 'what may leave').to.eql({ low: 120, likely: 120, high: 120 })
     expect(ask(hours([10, 10 * 24]), 5, { limit: 110 })?.leftAtReset).to.eql({ low: 0, likely: 0, high: 0 })
   })

@@ -73,15 +73,20 @@ function billLines(provider: string, { currency, with: made, without, ...period 
 }
 
 const methods: Record<ForecastMethod, (length: string) => string> = {
-  'same-day': (length) => `the same weekdays of the last ${length}, as this day compares with them`,
-  'weekly-trend': (length) => `the last ${length}, and how they grow or shrink from week to week`,
-  'same-hours': (length) => `the same hours of the week in the last ${length}: too few data for a range`,
+  'same-day': (length) => `the same weekdays in the last ${length}, as this day compares`,
+  'weekly-trend': (length) => `the last ${length}, and how weeks grow or shrink`,
+  'same-hours': (length) => `the same hours in the last ${length}: too little for a range`,
   'even-pace': (length) => `the mean pace of the last ${length}: too few data for a range`,
 }
 
+const dayMs = 86_400_000
+
 /** Words on what forecasts are drawn from. */
 function methodWords(forecasts: readonly Pick<QuotaForecast, 'method' | 'drawnFromMs'>[]): string[] {
-  const words = forecasts.map(({ method, drawnFromMs }) => `  drawn from ${methods[method](ageText(drawnFromMs))}`)
+  const words = forecasts.map(
+    ({ method, drawnFromMs }) =>
+      `  drawn from ${methods[method](drawnFromMs < 2 * dayMs ? ageText(drawnFromMs) : `${Math.floor(drawnFromMs / dayMs)} days`)}`,
+  )
   const hasRange = forecasts.some(({ method }) => method === 'same-day' || method === 'weekly-trend')
   return [...new Set(words), ...(hasRange ? ['  ranges hold eight times in ten'] : [])]
 }

@@ -3,12 +3,15 @@ import { eightInTen } from './student-t.js'
 
 const weekMs = 7 * 86_400_000
 
+/** Weeks that differ by so much, a single rush as a rule, say nothing of those to come. */
+const mostFactor = 10
+
 /** Fewer weeks than these tell no trend from chance. */
 const fewestWeeks = 3
 
 /**
  * Calls up to `end`: those of the same hours of the weeks before, along the line on which their logarithms lie. How far off it may be comes from
- * how far the weeks lie from that line, and how uncertain it is itself. Undefined where there are too few weeks.
+ * how far the weeks lie from that line, and how uncertain it is itself. Undefined where there are too few weeks, or they differ too much.
  */
 export function weeklyTrend(series: CallSeries, { now, end }: { readonly now: number; readonly end: number }): Expected | undefined {
   const weeks = Math.floor(series.lengthMs / weekMs)
@@ -42,7 +45,7 @@ export function weeklyTrend(series: CallSeries, { now, end }: { readonly now: nu
   const x = (end - now) / 2 / weekMs
   const deviation = Math.sqrt(withDoubt * (1 / ahead + 1 / weeks + (x - meanX) ** 2 / spreadX))
   const factor = Math.exp(eightInTen(weeks - 2) * deviation)
-  return { likely, low: likely / factor, high: likely * factor, shape }
+  return factor > mostFactor ? undefined : { likely, low: likely / factor, high: likely * factor, shape }
 }
 
 function meanOf(values: readonly number[]): number {
