@@ -43,7 +43,8 @@ function outdatedOf({ without, with: reused, outdatedExample }: EndpointReport):
 function unknownUsage(figures: Figures | undefined): string | undefined {
   if (!figures || figures.unitsUnknown === 0) return undefined
   const { unitsUnknown: calls } = figures
-  return `its money is estimated: ${countText(calls)} ${calls === 1 ? 'answer does' : 'answers do'} not say what units they used, taken for the most that a call can (\`upTo\`), else for none`
+  const which = calls === 1 ? 'answer does not say how many units it used' : 'answers do not say how many units they used'
+  return `its money is estimated: ${countText(calls)} ${which}; charged is the most that a call can use (\`upTo\`), or nothing where that is not said`
 }
 
 /** That the store had no room for answers that were fresh still. */
