@@ -1,10 +1,10 @@
 import Big from 'big.js'
-import { Temporal } from 'temporal-polyfill'
 import { billedCalls } from '../money/billed-calls.js'
 import type { PlanOptions } from '../money/plan.js'
 import { digitsOf } from '../money/price-digits.js'
 import { type AmountsCompared, compareAmounts, sumOfAmounts } from './compare-amounts.js'
-import { momentOf, type TallyRow } from './ledger-row.js'
+import { addCounts, byMoment, daysOfZone } from './counts-by-moment.js'
+import type { TallyRow } from './ledger-row.js'
 import { Tally } from './tally.js'
 
 /** What a provider's own usage export, or an invoice, says of some days: those from `from` to `to`, `YYYY-MM-DD`, the last one included. */
@@ -90,7 +90,13 @@ export function reconcile(input: ReconcileInput): Reconciliation {
   const range = { from, to }
   const differs = (some: readonly ReconciledDays[]) => some.reduce((sum, { difference }) => sum + Math.abs(difference), 0)
   const left = (some: readonly ReconciledDays[]) => some.reduce((sum, { unexplained }) => sum + Math.abs(unexplained), 0)
-  const at = (halves: number) => daysOf(inRange, range, halves)
+  const [moments, dayIn] = [byMoment(input.rows), daysOfZone(input.zone)]
+  const tried = new Map<number, ReconciledDays[]>()
+  const at = (halves: number) => {
+    const days = tried.get(halves) ?? daysOf({ ...inRange, moments, dayIn }, range, halves)
+    tried.set(halves, days)
+    return days
+  }
   // a shift of all days is the simplest explanation of all, so it comes before those of single days
   const shifts = [0, ...likelyShifts]
   const shift = shifts.find((halves) => differs(at(halves)) === 0) ?? shifts.find((halves) => left(at(halves)) === 0) ?? 0
@@ -141,8 +147,13 @@ function isConsistent(days: readonly ReconciledDays[]): boolean {
   return kinds.length >= 2 && kinds.every((one) => one !== '' && one === kinds[0])
 }
 
+interface Counted extends ReconcileInput {
+  readonly moments: ReadonlyMap<number, Tally>
+  readonly dayIn: (at: number) => string
+}
+
 function daysOf(
-  { usage, rows, plan, zone, charges }: ReconcileInput,
+  { usage, moments, dayIn, plan, charges }: Counted,
   { from, to }: { from: string | undefined; to: string | undefined },
   shiftedHalfHours: number,
 ): ReconciledDays[] {
@@ -160,14 +171,15 @@ function daysOf(
   }
   const told = [...spans.values()]
   const hasCalls = tellsCalls(usage)
-  const spanWith = (day: string) => told.find((span) => day >= span.from && day <= span.to) ?? spanOf(day, day)
+  const longer = told.filter((span) => span.from !== span.to)
+  const toldOn = (day: string) => spans.get(`${day} ${day}`) ?? longer.find((span) => day >= span.from && day <= span.to)
   const isInRange = (day: string) => from !== undefined && to !== undefined && day >= from && day <= to
-  for (const row of rows) {
-    const day = dayIn(zone, momentOf(row) + shiftedHalfHours * 1_800_000)
-    if (isInRange(day)) spanWith(day).ours.merge(row.tally)
+  for (const [moment, tally] of moments) {
+    const day = dayIn(moment + shiftedHalfHours * 1_800_000)
+    if (isInRange(day)) addCounts((toldOn(day) ?? spanOf(day, day)).ours, tally)
   }
   for (const [day, charge] of charges ?? []) {
-    const span = isInRange(day) ? told.find((one) => day >= one.from && day <= one.to) : undefined
+    const span = isInRange(day) ? toldOn(day) : undefined
     if (span) span.charged = span.charged.plus(charge)
   }
   return [...spans.values()]
@@ -221,8 +233,4 @@ function explain(difference: number, tally: Tally, { notBilled = [] }: Reconcile
   const subsets = Array.from({ length: 2 ** kinds.length }, (_, bits) => kinds.filter((_kind, i) => bits & (1 << i)))
   const fitting = subsets.filter((subset) => subset.reduce((sum, { calls }) => sum + calls, 0) === difference)
   return fitting.sort((a, b) => a.length - b.length)[0] ?? []
-}
-
-function dayIn(zone: string, at: number): string {
-  return Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).toPlainDate().toString()
 }
