@@ -54,7 +54,7 @@ describe('rules and modes', () => {
         expect('changes' in totals.without && totals.without.changes, 'at 30, 61 and twice 60 seconds, within 2%').to.eql([
           { upToMs: 60_000, changed: 1, unchanged: 3 },
         ])
-        expect(renderText(await stash.report())).to.match(/changed by +up to 1 min\n.*tides +25% of 4/)
+        expect(renderText(await stash.report())).to.match(/changed by +1 min\n.*tides +25%/)
         expect(totals.couldSave).to.eql({ calls: 1, upstreamCalls: 1, money: [{ currency: 'EUR', amount: '0.1' }], timeMs: null })
       },
       {
@@ -169,6 +169,17 @@ describe('rules and modes', () => {
         1 + within,
       )
     }
+  })
+
+  it('measure nothing as reused that was seen by a clock a year ahead', async () => {
+    const store = Object.assign(memoryStore(), { close() {} })
+    const calls = async (at: number, often: number) => {
+      await using stash = await openStash({ clock: new FastClock(at), store, mode: 'measure', warn: () => {} })
+      const find = stash.operation('skerrylight.find', async (name: string) => name, { freshFor: '1 day' })
+      for (let i = 0; i < often; i++) await find('Marram')
+      return (await stash.report({ since: at - minute, until: at + minute })).totals.couldSave?.calls
+    }
+    expect([await calls(noon + 365 * 1_440 * minute, 1), await calls(noon, 3)]).to.eql([0, 2])
   })
 
   it('mix by provider and endpoint: what only measures is never reused', () =>

@@ -633,7 +633,12 @@ describe('reports', () => {
     const byProvider = parse(renderCsv(await stash.report({ by: 'provider' })), { columns: true }) as Record<string, string>[]
     expect(sum(byProvider.map((one) => one.money_with || 0))).to.equal(Number(pintle?.with?.money[0]?.amount))
     for (const printed of [renderText(report), renderMarkdown(report), await renderHtml(report)])
-      expect(printed).to.include('acme').and.include('nobody in particular')
+      expect(printed).to.include('acme').and.include('no label')
+    await read(stash.calling({ label: 'x'.repeat(100) }).fetch('https://pintle.example/asked', { method: 'POST' }))
+    const lengths = renderText(await stash.report())
+      .split('\n')
+      .map((line) => line.length)
+    expect(Math.max(...lengths), 'whatever the label').to.be.at.most(80)
     await stash.close()
     const many = new Tally()
     for (let i = 0; i < 300; i++) many.count(`tenant ${i}`, (tally) => void tally.hit++)

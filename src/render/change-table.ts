@@ -1,8 +1,8 @@
 import type { Figures, Report } from '../core/ledger/report-model.js'
-import { ageText, countText, shareText } from './format.js'
+import { ageText, countText, shareText, shortened } from './format.js'
 
-/** How often the answers of each endpoint had changed by their age: the share, and of how many; undefined where nothing was compared. */
-export function changeTable({ providers }: Report): { heads: string[]; rows: string[][] } | undefined {
+/** How often the answers of each endpoint had changed by their age: the share, and unless `brief` of how many; undefined where nothing was compared. */
+export function changeTable({ providers }: Report, brief = false): { heads: string[]; rows: string[][] } | undefined {
   const all = providers.flatMap(({ provider, endpoints }) =>
     endpoints.flatMap(({ endpoint, with: reused, without }) => {
       const figures: Figures | undefined = reused ?? ('changes' in without ? without : undefined)
@@ -16,11 +16,13 @@ export function changeTable({ providers }: Report): { heads: string[]; rows: str
     (a, b) => a - b,
   )
   const rows = all.map(({ name, changes }) => [
-    name,
+    brief ? shortened(name, 22) : name,
     ...ages.map((age) => {
       const at = changes.find(({ upToMs }) => (upToMs ?? Number.POSITIVE_INFINITY) === age)
-      return at ? `${shareText(at.changed, at.changed + at.unchanged)} of ${countText(at.changed + at.unchanged)}` : ''
+      if (!at) return ''
+      const share = shareText(at.changed, at.changed + at.unchanged)
+      return brief ? share : `${share} of ${countText(at.changed + at.unchanged)}`
     }),
   ])
-  return { heads: ['changed by', ...ages.map((age) => (Number.isFinite(age) ? `up to ${ageText(age)}` : 'older'))], rows }
+  return { heads: ['changed by', ...ages.map((age) => (Number.isFinite(age) ? `${brief ? '' : 'up to '}${ageText(age)}` : 'older'))], rows }
 }

@@ -48,6 +48,11 @@ export function periodDays({ from, until, zone }: { readonly from: Date; readonl
   return `${day(from)} to ${day(new Date(until.getTime() - 1))}`
 }
 
+/** A name, cut off where it is longer. */
+export function shortened(name: string, length: number): string {
+  return name.length > length ? `${name.slice(0, length - 1)}\u2026` : name
+}
+
 /** What a billing period cost, e.g. `billed EUR 19.00 for 2026-06-01 to 2026-06-30`. */
 export function periodText(period: PricedPeriod): string {
   return `billed ${moneyText([period])} for ${periodDays(period)}${period.partial ? ' (in part)' : ''}`

@@ -15,7 +15,7 @@ export function labelTable({ providers }: Report, money: (moneys: readonly Money
       .slice(0, most)
       .map(({ label, without, with: reused, saved }) => [
         provider,
-        label ?? '(nobody in particular)',
+        label ?? '(no label)',
         countText(without.asked),
         countText(reused?.upstream ?? without.upstream),
         saved ? countText(saved.calls) : '-',

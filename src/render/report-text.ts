@@ -3,7 +3,18 @@ import type { Comparison, Converted, Figures, ProviderReport, Report, Without } 
 import type { Money } from '../core/money/money.js'
 import { changeTable } from './change-table.js'
 import { forecastLines } from './forecast-text.js'
-import { ageText, budgetText, countText, momentText, moneyCells, moneyText, nothingCounted, periodText, shareText } from './format.js'
+import {
+  ageText,
+  budgetText,
+  countText,
+  momentText,
+  moneyCells,
+  moneyText,
+  nothingCounted,
+  periodText,
+  shareText,
+  shortened,
+} from './format.js'
 import { keysText } from './keys-text.js'
 import { labelHeads, labelTable } from './label-table.js'
 import { type TableRow, textTable } from './plain-table.js'
@@ -36,7 +47,7 @@ export function reportText(given: Report, { colors, zone, wide = false }: TextOp
     periodLines(report),
     forecastLines(report, zone),
     report.times ? [timesText(report.times, { colors, zone, money, wide })] : [],
-    report.totals.with === null || wide ? changeLines(report, colors) : [],
+    report.totals.with === null || wide ? changeLines(report, colors, wide) : [],
     labelLines(report, { colors, money, most: wide ? Number.POSITIVE_INFINITY : undefined }),
     report.byKey ? [keysText(report.byKey, { colors, zone, wide })] : [],
     wrapped(report.savedMeans).map(colors.dim),
@@ -125,10 +136,6 @@ function withinAllowance({ provider, saved }: ProviderReport): string[] {
 /** How long the name of an endpoint may be where lines are 80 characters. */
 const nameLength = 14
 
-function shortened(name: string, length: number): string {
-  return name.length > length ? `${name.slice(0, length - 1)}\u2026` : name
-}
-
 function comparisonRows(
   name: string,
   { without, with: reused }: Comparison,
@@ -178,8 +185,8 @@ function spanLine({ since, until, totals: { without, with: reused } }: Report, z
 }
 
 /** How often answers had changed by their age, from which lifetimes can be chosen. */
-function changeLines(report: Report, colors: Colors): string[] {
-  const table = changeTable(report)
+function changeLines(report: Report, colors: Colors, wide: boolean): string[] {
+  const table = changeTable(report, !wide)
   if (!table) return []
   return [textTable(table.heads, table.rows, { dim: colors.dim, aligns: table.heads.map((_, i) => (i === 0 ? 'left' : 'right')) })]
 }
@@ -189,7 +196,9 @@ function labelLines(
   report: Report,
   { colors, money, most }: { readonly colors: Colors; readonly money: MoneyCells; readonly most: number | undefined },
 ): string[] {
-  const rows = labelTable(report, money, most)
+  const rows = labelTable(report, money, most)?.map(([provider = '', label = '', ...counts]) =>
+    most === undefined ? [shortened(provider, 13), shortened(label, 18), ...counts] : [provider, label, ...counts],
+  )
   if (!rows) return []
   const aligns = labelHeads.map((_, i) => (i < 2 ? 'left' : 'right'))
   return [textTable(labelHeads, rows, { dim: colors.dim, aligns })]

@@ -163,7 +163,7 @@ function figuresOfTally(tally: Tally, money: readonly Money[], paidTwice: readon
   }
 }
 
-/** Ages by which changes are told apart, milliseconds: a minute, ten, an hour, six, a day, a week, and all beyond. */
+/** Ages by which changes are distinguished, milliseconds: a minute, ten, an hour, six, a day, a week, and all beyond. */
 const changeAges = [60_000, 600_000, 3_600_000, 21_600_000, 86_400_000, 604_800_000, null]
 
 function changesByAge({ changedAge, unchangedAge }: Tally): AgeChanges[] {

@@ -83,9 +83,10 @@ export class EntryWriter {
     const { method, url } = call.sent
     const request = url === undefined ? key : `${method} ${url}`
     const isAnswered = ending !== 'refused' && ending !== 'serverError' && ending !== 'noAnswer'
-    const countedAt = call.endpoint.countedAt === 'left' ? askedAt : this.#clock.now()
+    const endedAt = this.#clock.now()
+    const countedAt = call.endpoint.countedAt === 'left' ? askedAt : endedAt
     const mayRepeat = !isAnswered && call.isRepeatable && retries.upTo > 0
-    const came = { mayRepeat, request, askedAt, countedAt, isAnswered, isBilled: isBilled(unbilled, ending) }
+    const came = { mayRepeat, request, askedAt, countedAt, endedAt, isAnswered, isBilled: isBilled(unbilled, ending) }
     const earlier = this.#measurement.ended(call, key, came, would)
     return earlier instanceof Promise ? earlier.then((one) => this.#tellOutdated(call, one, came)) : this.#tellOutdated(call, earlier, came)
   }

@@ -20,6 +20,7 @@ export interface MeasuredCall {
 interface Came extends MeasuredCall {
   readonly isAnswered: boolean
   readonly isBilled: boolean
+  readonly endedAt: number
   /** When it counts, milliseconds since 1970-01-01T00:00Z. */
   readonly countedAt: number
   /** Whether reuse would have made it again, where it failed. */
@@ -53,12 +54,13 @@ export class Measurement {
   }
 
   #ended(call: Call<unknown>, key: string, came: Came, would: Would | undefined, seen: Seen | undefined): Maybe<MeasuredCall | undefined> {
-    const { isAnswered, isBilled, askedAt, countedAt } = came
+    const { isAnswered, isBilled, askedAt, endedAt, countedAt } = came
     const digest = would && digestOf(would.body)
     const tally = call.counter.at(countedAt)
     if (seen && isAnswered && digest !== undefined) tally.compared(askedAt - seen.times.bornAt, digest !== seen.digest)
-    // one that was asked for while another was under way would have shared its answer
-    const now = Math.max(askedAt, seen?.times.storedAt ?? 0)
+    // one that was asked for while another was under way would have shared its answer; not where the clock was set back since
+    const shares = seen !== undefined && askedAt < seen.times.storedAt && endedAt >= seen.askedAt
+    const now = shares ? seen.times.storedAt : askedAt
     const decision = decide({ ...factsOf(call, now), entry: seen?.times })
     if (decision.do === 'serve' && seen) {
       const isRefreshed = decision.refresh === true
