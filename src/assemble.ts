@@ -3,6 +3,7 @@ import { defaults } from './core/defaults.js'
 import { compileProvider } from './core/endpoints/compile.js'
 import { RuleBook } from './core/endpoints/rule-book.js'
 import { unmatched } from './core/endpoints/unmatched.js'
+import { invalidateAll } from './core/in-pieces.js'
 import { OncePerEpisode } from './core/once-per-episode.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
@@ -84,7 +85,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const invalidation = new Invalidation(rules, entries, async (under, itsMode) => {
     if (itsMode === 'measure') return entryWriter.measuredWrite(under)
     inFlight.supersede(under)
-    await entries.invalidate({ under }, clock.now())
+    await invalidateAll(clock, entries, { under }, clock.now())
   })
   const calling = { clock, entries, entryWriter, lookUp, invalidation, trouble, fetch: config.fetch ?? fetch }
   const preparation = new CallPreparation({ ...calling, rules, mode, refusals, ledger, warn })

@@ -51,7 +51,7 @@ export { isKnown as areFactsKnown } from './core/ledger/facts-in-force.js'
 export type { JournalLine } from './core/ledger/journal-line.js'
 // Reports
 export type { KeyReport, KeysReport } from './core/ledger/keys-report.js'
-export type { BillingFacts, ExchangeRates, Grain, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
+export type { BillingFacts, ExchangeRates, Grain, LedgerAccount, LedgerMode, LedgerRow } from './core/ledger/ledger-row.js'
 export { placeOfRow } from './core/ledger/ledger-row.js'
 export type { Credits, PricedPeriod } from './core/ledger/provider-prices.js'
 export type {
@@ -81,7 +81,19 @@ export type { Money } from './core/money/money.js'
 export type { CountedAt, PlanOptions, PlanTerms, PlanTier, Rounding, UnbilledOutcome } from './core/money/plan.js'
 export type { Units } from './core/money/units.js'
 export type { Clock } from './core/ports/clock.js'
-export type { Entry, EntryPage, EntryStore, EntrySummary, Evicted, PutResult, Selection, StoreSize } from './core/ports/entry-store.js'
+export type {
+  Dropped,
+  Entry,
+  EntryPage,
+  EntryStore,
+  EntrySummary,
+  Evicted,
+  Piece,
+  PutResult,
+  Selection,
+  StoreSize,
+  Trimmed,
+} from './core/ports/entry-store.js'
 export type { Journal } from './core/ports/journal.js'
 export type { LedgerSpan, LedgerStore } from './core/ports/ledger-store.js'
 export type { Maybe } from './core/ports/maybe.js'

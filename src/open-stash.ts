@@ -26,7 +26,7 @@ import {
   type WrapParts,
   wrapOperation,
 } from './engine/operation/wrap-operation.js'
-import { systemClock } from './engine/system-clock.js'
+import { systemClock, turnsBy } from './engine/system-clock.js'
 import { readReport } from './queries/reports.js'
 import { readStatus } from './queries/status.js'
 import type { ReportOptions, Stash } from './stash.js'
@@ -35,9 +35,6 @@ import { memoryStore } from './stores/memory/store.js'
 
 /** How often records that have run out are dropped and the ledger is put together, milliseconds. */
 const sweepEveryMs = 600_000
-
-/** How soon it is gone on with where the ledger has more to put together, milliseconds. */
-const sweepOnMs = 1_000
 
 /**
  * Opens a stash. Throws `ConfigError` with all faults of the configuration before anything is opened, and `StoreError` where the
@@ -65,12 +62,12 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   })
   await store.open({ now: clock.now(), warn })
   await rememberFacts(store, config, clock.now())
-  const stopSweeping = mode === 'offline' ? () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
+  const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
   const { fetch } = globalThis // which may be replaced by this very stash
   const { ledger, recorder, running, runner, http, gate, bounds } = assemble(config, { store, clock, mode, events, warn, fetch })
   if (mode !== 'offline') {
-    for (const one of bounds) await countEarlier(store, clock.now(), one).catch(() => undefined) // told by the store's guard
+    for (const one of bounds) await countEarlier({ store, clock: turnsBy(clock) }, clock.now(), one).catch(() => undefined) // told by the store's guard
   }
   const journal = config.journal && new JournalWriter(config.journal, { clock, events, warn })
   const taken = new Set(
@@ -96,7 +93,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   }
 
   async function close(): Promise<void> {
-    stopSweeping()
+    await stopSweeping()
     await running.settled(durationMs(config.closeWithin ?? defaults.closeWithin) as number, (call) => new StashClosedError(call))
     store.tryAgain()
     await gate.settle()
@@ -150,6 +147,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
         unwritten: ledger.unwritten(),
         journal: config.journal,
         inUse: Object.keys(providers),
+        clock: turnsBy(clock),
       })
     },
     close() {
@@ -176,18 +174,19 @@ async function rememberFacts(store: Store, { providers = {}, sets = {}, exchange
 }
 
 /** Sweeps records and ledger at once and then every now and then; returns what stops it. Entries stay until the store needs the room. */
-function sweepNowAndThen(store: Store, clock: Clock, keeping: LedgerKeeping): () => void {
+function sweepNowAndThen(store: Store, clock: Clock, keeping: LedgerKeeping): () => Promise<void> {
   let cancel = () => {}
   let stopped = false
   const sweep = async () => {
     void store.records.sweep(clock.now())
-    const isMore = await keepLedgerSmall(store, clock.now(), keeping).catch(() => false) // told by the store's guard
-    if (!stopped) cancel = clock.later(isMore ? sweepOnMs : sweepEveryMs, () => void sweep())
+    await keepLedgerSmall({ store, clock: turnsBy(clock), now: clock.now(), isOver: () => stopped }, keeping).catch(() => {}) // told by the store's guard
+    if (!stopped) cancel = clock.later(sweepEveryMs, () => (sweeping = sweep()))
   }
-  void sweep()
+  let sweeping = sweep()
   return () => {
     stopped = true
     cancel()
+    return sweeping
   }
 }
 

@@ -250,11 +250,16 @@ describe('the command line', () => {
     })
 
     it('gives the same counts for the same seed, and exactly those that the providers counted themselves', async () => {
-      const counts = await runDemo({ file: file('again.db'), seed: 7, onStart() {}, onCalls() {} })
-      const report = JSON.parse(stashen('report', '--store', file('again.db'), '--json').stdout) as Report
-      expect(report).to.eql(JSON.parse(stashen('report', '--store', file('demo.db'), '--json').stdout))
-      expect(providersCounts(counts.measure.counts)).to.eql(ledgerCounts(report, 'without'))
-      expect(providersCounts(counts.reuse.counts)).to.eql(ledgerCounts(report, 'with'))
+      const until = Date.parse('2026-06-30T02:00+02:00')
+      const played: Report[] = []
+      for (const name of ['one.db', 'again.db']) {
+        const counts = await runDemo({ file: file(name), seed: 7, until, onStart() {}, onCalls() {} })
+        const report = JSON.parse(stashen('report', '--store', file(name), '--json').stdout) as Report
+        expect(providersCounts(counts.measure.counts)).to.eql(ledgerCounts(report, 'without'))
+        expect(providersCounts(counts.reuse.counts)).to.eql(ledgerCounts(report, 'with'))
+        played.push(report)
+      }
+      expect(played[0]).to.eql(played[1])
     })
 
     it('replaces only the file of an earlier demo', async () => {
@@ -470,8 +475,9 @@ const endpointOf: Record<string, string> = {
 
 function providersCounts(counts: DayCounts): UpstreamCounts {
   const all = Object.values(counts).flatMap((byTemplate) => Object.entries(byTemplate))
+  const called = all.filter(([, { answered, refused, failed }]) => answered + refused + failed > 0)
   return Object.fromEntries(
-    all.map(([template, { answered, refused, failed }]) => [endpointOf[template] ?? template, [answered, refused, failed]]),
+    called.map(([template, { answered, refused, failed }]) => [endpointOf[template] ?? template, [answered, refused, failed]]),
   )
 }
 

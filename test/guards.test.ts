@@ -13,12 +13,13 @@ import { FastClock } from 'stashen/harbour'
 import { coarsened } from '../src/core/ledger/coarsen.js'
 import { factsInForce } from '../src/core/ledger/facts-in-force.js'
 import type { BillingFacts, TallyRow } from '../src/core/ledger/ledger-row.js'
-import { overLimits } from '../src/core/ledger/over-limit.js'
+import { openCalls, overLimits } from '../src/core/ledger/over-limit.js'
 import { Tally } from '../src/core/ledger/tally.js'
 import { compileBudget } from '../src/core/limits/budget.js'
 import { nothingKnown } from '../src/core/limits/provider-state.js'
 import { waitingIn, withQueue } from '../src/core/limits/queue-lengths.js'
 import type { Opening } from '../src/core/ports/store.js'
+import { allSteps } from '../src/core/steps.js'
 import { LedgerWriter } from '../src/engine/ledger/ledger-writer.js'
 import type { GuardOptions } from '../src/stores/guarded/guard.js'
 import { guardedStore } from '../src/stores/guarded/store.js'
@@ -270,7 +271,8 @@ describe('guards', () => {
       return { bucket, grain: 'minute', lengthMs: 60_000, provider: 'ebbline', endpoint: 'tides', mode: 'reuse', tally }
     }
     const rows = [asked(noon, 25), asked(noon + 60_000, 10)]
-    expect([...overLimits(rows, facts).values()]).to.eql([15])
+    const overIn = (some: TallyRow[]) => [...allSteps(overLimits(some, facts, openCalls)).values()]
+    expect(overIn(rows)).to.eql([15])
     const hours = coarsened(rows, 'hour', settled, 'UTC')
     expect(hours.map(({ grain, isDetail, tally }) => [grain, isDetail === true, tally.overLimit])).to.eql([
       ['hour', false, 15],
@@ -279,15 +281,7 @@ describe('guards', () => {
     ])
     const details = hours.filter(({ isDetail }) => isDetail)
     details[0] = { ...(details[0] as TallyRow), tally: Object.assign(asked(0, 25).tally, { overLimit: 5 }) } // of others that were full by then
-    expect([...overLimits(details, facts)], 'settled once').to.eql([])
-    expect(
-      [
-        ...overLimits(
-          hours.filter(({ isDetail }) => !isDetail),
-          facts,
-        ),
-      ],
-      'settled once',
-    ).to.eql([])
+    expect(overIn(details), 'settled once').to.eql([])
+    expect(overIn(hours.filter(({ isDetail }) => !isDetail)), 'settled once').to.eql([])
   })
 })

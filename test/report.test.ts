@@ -3,6 +3,7 @@ import { Ajv } from 'ajv'
 import Big from 'big.js'
 import { expect } from 'chai'
 import { parse } from 'csv-parse/sync'
+import * as fc from 'fast-check'
 import { type EndpointOptions, type Figures, type Mode, memoryStore, openStash, type ProviderOptions, type Store } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { fileJournal } from 'stashen/journal'
@@ -645,6 +646,28 @@ describe('reports', () => {
     const both = Tally.from(sumTallies(many.toJSON(), many.toJSON()))
     expect([both.hit, both.parts.size, both.parts.get('tenant 5')?.hit, both.parts.get('(others)')?.hit]).to.eql([600, 101, 2, 400])
     expect(isTally(both.toJSON())).to.equal(true)
+    const counts = fc.record({
+      hit: fc.nat(3),
+      oldestStaleMs: fc.nat(2),
+      tokens: fc.nat(2),
+      why: fc.nat(1),
+      ms: fc.array(fc.nat(300), { maxLength: 6 }),
+    })
+    fc.assert(
+      fc.property(counts, counts, fc.boolean(), (...[one, other, apart]) => {
+        const [first, second] = [one, other].map(({ hit, oldestStaleMs, tokens, why, ms }) => {
+          const tally = Object.assign(new Tally(), { hit, oldestStaleMs })
+          tally.addUnits('made', { tokens })
+          if (why > 0) tally.notStored.failed = why
+          for (const each of ms) tally.latency.add(each / 7)
+          if (apart) tally.count('acme', (its) => void its.stale++)
+          return tally
+        }) as [Tally, Tally]
+        const sum = JSON.stringify(sumTallies(first.toJSON(), second.toJSON()))
+        first.merge(second)
+        expect(sum).to.equal(JSON.stringify(first))
+      }),
+    )
     const misplaced = openStash({
       providers: { pintle: { ...providers.pintle, endpoints: { ours: { request: 'GET /x', countBy: 'per' } } } },
     })

@@ -26,6 +26,7 @@ function processes(names: string[]) {
   const writes: (string | undefined)[] = []
   let reduced = 0
   const shaky = {
+    read: records.read.bind(records),
     update(name: string, now: number, change: Parameters<SharedRecords['update']>[2]): Maybe<void> {
       const work = () => {
         if (trouble.fails) throw new Error('down')
@@ -89,12 +90,15 @@ function processes(names: string[]) {
 const within10 = (by: string) => (state: Sum) => (state.sum < 10 ? { result: true, event: { by, add: 1 } } : { result: false })
 
 describe('shared state', () => {
-  it('decides by what all processes recorded, at once where the store answers at once, and changes nothing where nothing comes of it', async () => {
+  it('decides by what all processes recorded, all of one turn together, and changes nothing where nothing comes of it', async () => {
     const { states, writes, changes, recorded } = processes(['one', 'two'])
     const [one, two] = states
-    for (let i = 0; i < 5; i++) expect([one.decide(within10('one')), two.decide(within10('two'))]).to.eql([true, true])
-    expect([one.decide(within10('one')), two.decide(within10('two'))]).to.eql([false, false])
-    expect([writes.length, writes.slice(-2)]).to.eql([12, [undefined, undefined]])
+    const both = () => Promise.all([one.decide(within10('one')), two.decide(within10('two'))])
+    for (let i = 0; i < 3; i++) expect(await both()).to.eql([true, true])
+    const asked = (await Promise.all([both(), both(), both()])).flat()
+    expect(asked, 'those of one process together').to.eql([true, true, true, false, true, false])
+    expect(await both()).to.eql([false, false])
+    expect([writes.length, writes.slice(-2)]).to.eql([10, [undefined, undefined]])
     expect(await recorded()).to.eql({ sum: 10, last: 'two' })
     expect([one.known.sum, two.known.sum]).to.eql([10, 10])
     expect(changes.slice(0, 3)).to.eql(['one: one 0 1', 'two: two 1 2', 'one: one 2 3'])
@@ -102,12 +106,16 @@ describe('shared state', () => {
     const fail = () => {
       throw boom
     }
-    expect(() => one.decide(fail)).to.throw(boom)
+    const failing = await Promise.allSettled([one.decide(fail), one.decide(within10('one'))])
+    expect(failing).to.eql([
+      { status: 'rejected', reason: boom },
+      { status: 'fulfilled', value: false },
+    ])
     expect(await recorded()).to.eql({ sum: 10, last: 'two' })
   })
 
   it('writes what is noted within 50 ms or with the next decision, together, and nobody waits for it', async () => {
-    const { states, clock, writes, changes, recorded } = processes(['one', 'two'])
+    const { states, clock, writes, changes, recorded, overwrite } = processes(['one', 'two'])
     const [one, two] = states
     await clock.run(
       (async () => {
@@ -118,7 +126,7 @@ describe('shared state', () => {
         await clock.sleep(2)
         expect([writes.length, await recorded()]).to.eql([1, { sum: 3, last: 'one' }])
         one.note({ by: 'one', add: 2 })
-        expect(one.decide((state) => ({ result: state.sum }))).to.equal(5)
+        expect(await one.decide((state) => ({ result: state.sum }))).to.equal(5)
         expect(writes.length, 'with the decision').to.equal(2)
         await clock.sleep(100)
         expect(writes.length, 'not once more').to.equal(2)
@@ -126,9 +134,9 @@ describe('shared state', () => {
         one.note({ by: 'one', add: 1 })
         await one.settle()
         expect(await recorded()).to.eql({ sum: 6, last: 'one' })
-        two.learn(JSON.stringify(await recorded()))
-        two.learn(undefined)
-        expect(two.known.sum).to.equal(6)
+        expect([two.known.sum, (await two.look()).sum, two.known.sum]).to.eql([0, 6, 6])
+        await overwrite(undefined)
+        expect((await two.look()).sum).to.equal(6)
       })(),
     )
   })
@@ -140,18 +148,19 @@ describe('shared state', () => {
     await clock.run(
       (async () => {
         const asked = Array.from({ length: 30 }, () => one.decide(within10('one')))
-        expect(asked.every((decided) => decided instanceof Promise)).to.equal(true)
+        await undefined
         one.note({ by: 'noted', add: 100 })
-        expect((await Promise.all(asked)).filter(Boolean), 'the noted one counts from then on').to.have.length(1)
+        asked.push(...Array.from({ length: 30 }, () => one.decide(within10('one'))))
+        expect((await Promise.all(asked)).filter(Boolean), 'the noted one counts from then on').to.have.length(10)
         expect(writes).to.have.length(2)
         await clock.sleep(100)
-        expect(await recorded()).to.include({ sum: 101 })
-        expect(one.known.sum).to.equal(101)
+        expect(await recorded()).to.include({ sum: 110 })
+        expect(one.known.sum).to.equal(110)
         const boom = new Error('in a decision')
         const fail = () => {
           throw boom
         }
-        expect(await Promise.resolve(one.decide(fail)).catch((error: unknown) => error)).to.equal(boom)
+        expect(await one.decide(fail).catch((error: unknown) => error)).to.equal(boom)
       })(),
     )
   })

@@ -103,7 +103,11 @@ describe('two processes on one SQLite file', () => {
     }
     expect(performance.now() - killedAt).to.be.above(1_500)
     expect(received).to.have.length(3)
-    const [harbour] = (await stash.status()).providers
-    expect(harbour?.limits.map(({ left }) => left)).to.eql([17, 4])
+    const left = async () => (await stash.status()).providers[0]?.limits.map(({ left }) => left)
+    while ((await left())?.[1] === 3) {
+      await pause(20)
+      expect(performance.now() - killedAt, 'the call of the killed process counts no longer than its lease and a step').to.be.below(5_500)
+    }
+    expect(await left()).to.eql([17, 4])
   })
 })

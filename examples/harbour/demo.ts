@@ -21,6 +21,8 @@ interface Day {
 export interface DemoSetting {
   readonly file: string
   readonly seed: number
+  /** Only the calls of the day before this moment; default: all. */
+  readonly until?: number
   /** Reported how many calls there will be, and then of calls made. */
   readonly onStart: (calls: number) => void
   readonly onCalls: (calls: number) => void
@@ -31,14 +33,20 @@ export interface DemoSetting {
  * that neither waits for the other's writing; at the end both are in the ledger of one file. Leaves beside it, of the day of reuse, a journal of the
  * calls, and for each provider what it bills, as CSV. Returns what the providers counted and billed themselves.
  */
-export async function runDemo({ file, seed, onStart, onCalls }: DemoSetting): Promise<{ measure: Day; reuse: Day }> {
-  onStart(2 * trafficOfDay(seed).length)
+export async function runDemo({
+  file,
+  seed,
+  until = Number.POSITIVE_INFINITY,
+  onStart,
+  onCalls,
+}: DemoSetting): Promise<{ measure: Day; reuse: Day }> {
+  onStart(2 * trafficOfDay(seed, until).length)
   const folder = mkdtempSync(join(tmpdir(), 'stashen-demo-'))
   try {
     const measured = join(folder, 'measured.db')
     const [measure, reuse] = await Promise.all([
-      playDay({ file: measured, mode: 'measure', seed }, onCalls),
-      playDay({ file, mode: 'reuse', seed }, onCalls),
+      playDay({ file: measured, mode: 'measure', seed, until }, onCalls),
+      playDay({ file, mode: 'reuse', seed, until }, onCalls),
     ])
     await copyLedger(measured, file)
     for (const [provider, days] of Object.entries(reuse.usage)) {
@@ -50,7 +58,10 @@ export async function runDemo({ file, seed, onStart, onCalls }: DemoSetting): Pr
   }
 }
 
-function playDay(setting: Pick<DaySetting, 'file' | 'mode' | 'seed'>, onCalls: DemoSetting['onCalls']): Promise<Day> {
+function playDay(
+  setting: Pick<DaySetting, 'file' | 'mode' | 'seed'> & { readonly until: number },
+  onCalls: DemoSetting['onCalls'],
+): Promise<Day> {
   return new Promise((resolve, reject) => {
     const worker = new Worker(new URL('./day-worker.js', import.meta.url), {
       workerData: setting,

@@ -11,15 +11,16 @@ export interface TrafficCall {
   readonly request: HarbourRequest
 }
 
-/** Every call of the demo day in order of time; the same seed gives the same day. */
-export function trafficOfDay(seed: number): TrafficCall[] {
+/** Every call of the demo day in order of time, up to `until`; the same seed gives the same day. */
+export function trafficOfDay(seed: number, until = Number.POSITIVE_INFINITY): TrafficCall[] {
   const random = new Chance(seed, 'traffic')
   const calls = [...boardPolls(), ...skippers(random), ...staff(random), ...nightlyBatch()].sort((a, b) => a.at - b.at)
   let last = 0
-  return calls.map((call) => {
+  const all = calls.map((call) => {
     last = Math.max(Math.round(call.at), last + 1)
     return { ...call, at: last }
   })
+  return all.filter(({ at }) => at < until)
 }
 
 const onBoard = vessels.slice(0, 3)

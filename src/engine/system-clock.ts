@@ -13,3 +13,16 @@ export const systemClock: Clock = {
     return () => clearTimeout(timer as number)
   },
 }
+
+/** By what long works let others come between: by the system's time, or, where another clock is handed in, by none. */
+export function turnsBy(clock: Clock): Pick<Clock, 'later' | 'ticks'> {
+  return clock === systemClock ? clock : noTurns
+}
+
+const noTurns: Pick<Clock, 'later' | 'ticks'> = {
+  ticks: () => 0,
+  later(_afterMs, run) {
+    queueMicrotask(run)
+    return () => {}
+  },
+}

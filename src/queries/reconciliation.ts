@@ -6,6 +6,7 @@ import type { LedgerMode } from '../core/ledger/ledger-row.js'
 import { type Reconciliation, reconcile, type UsageOfDays } from '../core/ledger/reconcile.js'
 import type { Store } from '../core/ports/store.js'
 import { readFacts, readRows } from '../engine/ledger/read-rows.js'
+import { systemClock } from '../engine/system-clock.js'
 
 export interface ReconciliationWanted {
   readonly provider: string
@@ -32,7 +33,10 @@ export async function readReconciliation(
   const known = factsInForce(facts)
   const plan = known.plan(provider, now)
   const zone = wanted ?? plan?.zone ?? 'UTC'
-  const { rows: all } = await readRows(store, { since: 0, until: Number.MAX_SAFE_INTEGER, cuts: [], finest: 'hour' })
+  const { rows: all } = await readRows(
+    { store, clock: systemClock },
+    { since: 0, until: Number.MAX_SAFE_INTEGER, cuts: [], finest: 'hour' },
+  )
   const rows = all.filter((row) => row.provider === provider && (mode === undefined || row.mode === mode))
   const begins = usage.map((line) => dayStart(line.from, zone))
   const ends = usage.map((line) => dayStart(line.to, zone) + 1)

@@ -1,8 +1,9 @@
 import { UsageError } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'
+import { inTurns } from '../core/in-pieces.js'
 import { type BillingFacts, bucketMs, type TallyRow } from '../core/ledger/ledger-row.js'
 import { forecastFromMs } from '../core/ledger/quota-use.js'
-import { reportOf, rowsSince } from '../core/ledger/report.js'
+import { reportSteps, rowsSince } from '../core/ledger/report.js'
 import type { ReportInput } from '../core/ledger/report-input.js'
 import type { Comparison, Report } from '../core/ledger/report-model.js'
 import type { Journal } from '../core/ports/journal.js'
@@ -11,7 +12,8 @@ import { isTimeZone } from '../core/time/calendar.js'
 import { type Moment, momentForms, momentMs } from '../core/time/moment.js'
 import { statusOfProviders } from '../engine/gate/provider-records.js'
 import { readOutdatedExamples } from '../engine/ledger/outdated-examples.js'
-import { readFacts, readRows } from '../engine/ledger/read-rows.js'
+import { type Reading, readFacts, readRows } from '../engine/ledger/read-rows.js'
+import { systemClock } from '../engine/system-clock.js'
 import { type ReportOptions, reportBys } from '../stash.js'
 import { readKeys } from './keys.js'
 
@@ -21,6 +23,8 @@ export interface KnownBesides {
   readonly journal?: Pick<Journal, 'read'> | undefined
   /** Providers whose plans are in use now, so that their fees fall due though nothing is called. */
   readonly inUse?: readonly string[]
+  /** By what time others come between. Default: the system's. */
+  readonly clock?: Reading['clock']
 }
 
 /** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
@@ -28,7 +32,7 @@ export async function readReport(
   store: Store,
   now: number,
   options: ReportOptions = {},
-  { unwritten = [], journal, inUse = [] }: KnownBesides = {},
+  { unwritten = [], journal, inUse = [], clock = systemClock }: KnownBesides = {},
 ): Promise<Report> {
   const { since, until, zone = 'UTC', by, ...unknown } = options
   for (const name of Object.keys(unknown)) throw new UsageError(`a report has no option "${name}": it has since, until, zone and by`)
@@ -42,14 +46,14 @@ export async function readReport(
   const { facts, unreadable: unreadableFacts } = await readFacts(store)
   const begin = from === 0 ? 0 : Math.min(from, rowsSince(facts, from))
   const { rows, unreadable } = await readRows(
-    store,
+    { store, clock },
     { since: begin, until: to, cuts: [from, to], finest: by === 'hour' || by === 'day' ? by : 'month' },
     unwritten,
   )
   const end = Math.min(to, now)
   const times = by === 'hour' || by === 'day' ? { by, zone } : undefined
   const isInUse = (provider: string) => until !== undefined || inUse.includes(provider)
-  const counted = reportOf({
+  const steps = reportSteps({
     rows,
     facts,
     since: from,
@@ -57,8 +61,9 @@ export async function readReport(
     times,
     isInUse,
     budgets: to < now ? new Map() : await budgetsOf(store, rows, now),
-    ...(await forecastInput(store, facts, { end, now }, unwritten)),
+    ...(await forecastInput({ store, clock }, facts, { end, now }, unwritten)),
   })
+  const counted = await inTurns(clock, steps)
   const isAll = unreadable + unreadableFacts === 0
   const withExamples = await withOutdatedExamples(counted, store, now)
   const report = isAll ? withExamples : { ...withExamples, unreadable: { rows: unreadable, facts: unreadableFacts } }
@@ -91,7 +96,7 @@ async function withOutdatedExamples(report: Report, store: Store, now: number): 
 
 /** What quotas and bills are forecast by, where there are any and the report ends in the midst of their period. */
 async function forecastInput(
-  store: Store,
+  reading: Reading,
   facts: readonly BillingFacts[],
   { end, now }: { readonly end: number; readonly now: number },
   unwritten: readonly TallyRow[],
@@ -101,8 +106,8 @@ async function forecastInput(
   // days will do for bills of longer periods: hours are many
   const isByHour = facts.some(({ quota, plan }) => quota || plan?.period === 'day')
   const wanted = { since, until: end, cuts: [since, end], finest: isByHour ? 'hour' : 'day' } as const
-  const { rows: recent } = await readRows(store, wanted, unwritten)
-  const standing = end === now ? await statusOfProviders(store.records, now) : []
+  const { rows: recent } = await readRows(reading, wanted, unwritten)
+  const standing = end === now ? await statusOfProviders(reading.store.records, now) : []
   return { recent, standing: new Map(standing.map((status) => [status.provider, status])) }
 }
 

@@ -1,6 +1,7 @@
 import { expect } from 'chai'
 import { invalidatedTimes } from '../core/decide/entry-times.js'
 import type { Entry } from '../core/ports/entry-store.js'
+import type { Maybe } from '../core/ports/maybe.js'
 import type { Store } from '../core/ports/store.js'
 
 const times = { storedAt: 1_000, bornAt: 900, freshUntil: 2_000, refreshableUntil: 2_000, usableUntil: 3_000, keepUntil: 3_000 }
@@ -30,6 +31,9 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
       expect({ ...found, body: undefined, memo: undefined }).to.eql({ ...kept, body: undefined, memo: undefined })
       expect(new Uint8Array(found?.body ?? [])).to.eql(body)
       expect(await entries.get('get https://x/')).to.equal(undefined)
+      const everyByte = Uint8Array.from({ length: 256 }, (_, i) => i)
+      await entries.put(sampleEntry('small', { body: everyByte.subarray(0) }), 0)
+      expect(new Uint8Array((await entries.get('small'))?.body ?? [])).to.eql(everyByte)
       await entries.put(sampleEntry('empty', { body: new Uint8Array(), head: '' }), 0)
       expect((await entries.get('empty'))?.body.byteLength).to.equal(0)
     },
@@ -41,8 +45,8 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
       await entries.put(sampleEntry('a', { keepUntil: 5_000, body: new Uint8Array([9]) }), 0)
       await entries.put(sampleEntry('b', { keepUntil: 4_000 }), 0)
       expect([...((await entries.get('a'))?.body ?? [])]).to.eql([9])
-      expect(await entries.sweep(3_999)).to.equal(0)
-      expect(await entries.sweep(4_000)).to.equal(1)
+      expect(await entries.sweep(3_999)).to.eql({ entries: 0, more: false })
+      expect(await entries.sweep(4_000)).to.eql({ entries: 1, more: false })
       expect(await entries.get('b')).to.equal(undefined)
       expect(await entries.get('a')).to.not.equal(undefined)
     },
@@ -80,7 +84,7 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
             0,
           )
         }
-        await entries.invalidate(selection, 1_500)
+        expect(await entries.invalidate(selection, 1_500)).to.eql({ entries: expected.length, next: undefined })
         const found = await Promise.all(all.map((key) => entries.get(key)))
         for (const [i, entry] of found.entries()) {
           const before = { ...times, freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000 }
@@ -101,17 +105,63 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
       await entries.put(sampleEntry('GET http://x/other', { endpoint: 'other' }), 0)
       await entries.get(variants[0] as string)
       const evicted = [{ provider: 'ebbline', endpoint: 'tides' }]
-      expect(await entries.trim({ under: 'GET http://x/a' }, 2, 1_999)).to.eql(evicted.map((one) => ({ ...one, entries: 2 })))
+      expect(await entries.trim({ under: 'GET http://x/a' }, 2, 1_999)).to.eql({
+        evicted: evicted.map((one) => ({ ...one, entries: 2 })),
+        more: false,
+      })
       expect(await keysOf(store, variants)).to.eql([variants[0], variants[4]])
-      expect(await entries.trim({ provider: 'ebbline', endpoint: 'tides' }, 3, 2_000), 'nothing is fresh by then').to.eql([])
+      const none = { evicted: [], more: false }
+      expect(await entries.trim({ provider: 'ebbline', endpoint: 'tides' }, 3, 2_000), 'nothing is fresh by then').to.eql(none)
       const left = [variants[0], variants[4], 'GET http://x/b4', 'GET http://x/b3', 'GET http://x/other'] as string[]
       expect(await keysOf(store, left)).to.eql([variants[0], variants[4], 'GET http://x/b4', 'GET http://x/other'])
-      expect(await entries.trim({ all: true }, 4, 0)).to.eql([])
+      expect(await entries.trim({ all: true }, 4, 0)).to.eql(none)
       expect((await entries.size()).entries).to.equal(4)
-      expect(await entries.remove({ key: 'GET http://x/other' })).to.equal(1)
-      expect(await entries.remove({ key: 'GET http://x/other' })).to.equal(0)
-      expect(await entries.remove({ under: 'GET http://x/a' })).to.equal(2)
+      expect(await entries.remove({ key: 'GET http://x/other' })).to.eql({ entries: 1, more: false })
+      expect(await entries.remove({ key: 'GET http://x/other' })).to.eql({ entries: 0, more: false })
+      expect(await entries.remove({ under: 'GET http://x/a' })).to.eql({ entries: 2, more: false })
       expect((await entries.size()).entries).to.equal(1)
+    },
+  ],
+  [
+    'does what takes long in pieces: all of it in the end, and nothing twice',
+    async ({ entries }) => {
+      const [many, most] = [3_000, 40]
+      const tides = { provider: 'ebbline', endpoint: 'tides' }
+      for (let i = 0; i < many; i++) {
+        await entries.put(sampleEntry(`GET https://x/${i % 7} caller:${i}`, { freshUntil: 9_000, keepUntil: 9_000 }), 0)
+        if (i % 100 === 0) await entries.put(sampleEntry(`other ${i}`, { endpoint: 'station', freshUntil: 9_000, keepUntil: 9_000 }), 0)
+      }
+      for (const [selection, meant] of [
+        [tides, many],
+        [{ provider: 'ebbline' }, many + 30],
+        [{ under: 'GET https://x/3' }, 429],
+        [{ all: true }, many + 30],
+      ] as const) {
+        let [invalidated, next] = [0, undefined as string | undefined]
+        do {
+          const piece = await entries.invalidate(selection, 1_500, next)
+          invalidated += piece.entries
+          next = piece.next
+        } while (next !== undefined)
+        expect(invalidated, JSON.stringify(selection)).to.equal(meant)
+      }
+      expect((await entries.get('other 0'))?.invalidated).to.equal(true)
+      const dropped = async (piece: () => Maybe<{ readonly entries?: number; readonly more: boolean }>) => {
+        let [count, more] = [0, true]
+        while (more) {
+          const done = await piece()
+          count += done.entries ?? 0
+          more = done.more
+        }
+        return count
+      }
+      await dropped(() => entries.trim(tides, most, 1_600))
+      expect((await entries.size()).entries).to.equal(most + 30)
+      expect(await entries.get(`GET https://x/${(many - 1) % 7} caller:${many - 1}`), 'the latest').to.not.equal(undefined)
+      for (let i = 0; i < many; i++) await entries.put(sampleEntry(`GET https://x/${i}`, { keepUntil: i < 2_000 ? 2_000 : 9_000 }), 0)
+      expect(await dropped(() => entries.sweep(2_000))).to.equal(2_000)
+      expect(await dropped(() => entries.remove(tides))).to.equal(many - 2_000 + most)
+      expect((await entries.size()).entries).to.equal(30)
     },
   ],
   [

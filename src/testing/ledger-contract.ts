@@ -37,6 +37,13 @@ export const ledgerContract: readonly [name: string, check: (store: Store) => Pr
       expect(await ledger.read({ since: 0, until: minute })).to.eql([])
       expect((await ledger.read(always)).length).to.equal(4)
       expect((await ledger.read({ ...always, most: 1 }))[0]).to.include({ bucket: minute })
+      const tides = { mode: 'reuse', provider: 'ebbline', endpoint: 'tides' } as const
+      expect(await ledger.accounts()).to.have.deep.members([tides, { ...tides, endpoint: 'station' }, { ...tides, mode: 'measure' }])
+      const hits = async (most?: number) =>
+        (await ledger.read({ ...always, of: tides, ...(most && { grain: 'minute', most }) })).map(({ tally }) => tally.hit)
+      expect(await hits()).to.have.members([5, 9])
+      expect(await hits(1)).to.eql([5])
+      expect(await ledger.read({ ...always, of: { ...tides, provider: 'absent' } })).to.eql([])
     },
   ],
   [
@@ -79,7 +86,7 @@ export const ledgerContract: readonly [name: string, check: (store: Store) => Pr
         [0, true],
         [minute, true],
       ])
-      await ledger.drop({ ...always, until: minute, grain: 'minute', details: true })
+      while (await ledger.drop({ ...always, until: minute, grain: 'minute', details: true }));
       expect((await details()).map(({ bucket }) => bucket)).to.eql([minute])
       expect(await all(), 'which are no calls of their own').to.have.length(2)
     },

@@ -20,6 +20,11 @@ export const recordsContract: readonly [name: string, check: (store: Store) => P
       expect(seen).to.eql([undefined, 'one', undefined])
       await records.update('lease b', 0, () => ({ value: 'b', keepUntil: 50 }))
       await records.update('other', 0, () => ({ value: 'c', keepUntil: 50 }))
+      expect([await records.read('lease b', 49), await records.read('lease b', 50), await records.read('lease', 0)]).to.eql([
+        'b',
+        undefined,
+        undefined,
+      ])
       expect([...(await records.records('lease ', 20))].sort()).to.eql([
         ['lease a', 'three'],
         ['lease b', 'b'],
@@ -33,7 +38,7 @@ export const recordsContract: readonly [name: string, check: (store: Store) => P
     async ({ records }) => {
       const add = () => records.update('count', 0, (value) => ({ value: String(Number(value ?? 0) + 1), keepUntil: 10 }))
       await Promise.all(Array.from({ length: 50 }, add))
-      expect((await records.records('count', 0)).get('count')).to.equal('50')
+      expect(await records.read('count', 0)).to.equal('50')
     },
   ],
   [

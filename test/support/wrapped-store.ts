@@ -2,8 +2,8 @@ import { type Maybe, memoryStore, type Store } from 'stashen'
 
 const parts = {
   entries: ['get', 'put', 'updateTimes', 'invalidate', 'remove', 'trim', 'list', 'sweep', 'size'],
-  records: ['update', 'records', 'sweep'],
-  ledger: ['add', 'read', 'replace', 'drop', 'addFacts', 'facts'],
+  records: ['update', 'read', 'records', 'sweep'],
+  ledger: ['add', 'accounts', 'read', 'replace', 'drop', 'addFacts', 'facts'],
 } as const
 
 /** A store whose every call goes through `around`, which gets its name, such as `entries.get`, and what does it. */

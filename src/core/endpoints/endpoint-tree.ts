@@ -30,23 +30,24 @@ export class EndpointTree {
   }
 
   /** The most specific endpoint that covers the segments from `from` on, and the query. */
-  find(segments: readonly string[], from: number, query: URLSearchParams): RequestEndpoint | undefined {
-    return find(this.#root, segments, from, query)
+  find(segments: readonly string[], from: number, url: URL): RequestEndpoint | undefined {
+    return find(this.#root, segments, from, url)
   }
 }
 
-function find(node: Node, segments: readonly string[], at: number, query: URLSearchParams): RequestEndpoint | undefined {
+function find(node: Node, segments: readonly string[], at: number, url: URL): RequestEndpoint | undefined {
   const segment = segments[at]
-  if (segment === undefined) return withQuery(node.here, query)
+  if (segment === undefined) return withQuery(node.here, url)
   const literal = node.literals.get(segment)
   return (
-    (literal && find(literal, segments, at + 1, query)) ??
-    (node.any && find(node.any, segments, at + 1, query)) ??
-    withQuery(node.rest, query)
+    (literal && find(literal, segments, at + 1, url)) ?? (node.any && find(node.any, segments, at + 1, url)) ?? withQuery(node.rest, url)
   )
 }
 
-function withQuery(endpoints: readonly RequestEndpoint[], query: URLSearchParams): RequestEndpoint | undefined {
+function withQuery(endpoints: readonly RequestEndpoint[], url: URL): RequestEndpoint | undefined {
+  const [first] = endpoints
+  if (first === undefined || first.template.query.length === 0) return first // which has the most fixed values
+  const query = url.searchParams
   return endpoints.find(({ template }) => template.query.every(([name, value]) => hasOnly(query.getAll(name), value)))
 }
 

@@ -6,8 +6,8 @@ import { EndpointTree } from './endpoint-tree.js'
 
 /** What covers a request: an endpoint, only its provider, or nothing. */
 export interface Match {
-  readonly provider?: Provider
-  readonly endpoint?: RequestEndpoint
+  readonly provider?: Provider | undefined
+  readonly endpoint?: RequestEndpoint | undefined
 }
 
 interface Chapter {
@@ -34,8 +34,9 @@ export class RuleBook {
   match(method: string, url: URL): Match {
     const { segments, chapters } = this.#covering(url)
     for (const { provider, base, byMethod } of chapters) {
-      const find = (one: string) => byMethod.get(one)?.find(segments, base.length, url.searchParams)
-      const endpoint = find(method) ?? (method === 'HEAD' ? find('GET') : undefined)
+      const endpoint =
+        byMethod.get(method)?.find(segments, base.length, url) ??
+        (method === 'HEAD' ? byMethod.get('GET')?.find(segments, base.length, url) : undefined)
       if (endpoint) return { provider, endpoint }
     }
     return chapters[0] ? { provider: chapters[0].provider } : {}
@@ -57,7 +58,9 @@ export class RuleBook {
     const chapters = this.#byOrigin.get(url.origin)
     if (!chapters) return { segments: [], chapters: [] }
     const segments = segmentsOf(normalisePercent(url.pathname))
-    return { segments, chapters: chapters.filter(({ base }) => base.every((segment, i) => segment === segments[i])) }
+    const covers = ({ base }: Chapter) => base.every((segment, i) => segment === segments[i])
+    const [only] = chapters
+    return { segments, chapters: chapters.length === 1 && only && covers(only) ? chapters : chapters.filter(covers) }
   }
 }
 

@@ -28,8 +28,13 @@ export function parseHttpDate(text: string | undefined, now: number): number | u
 
 /** A moment as an HTTP-date (RFC 9110 section 5.6.7). */
 export function httpDate(at: number): string {
-  return new Date(at).toUTCString()
+  const second = Math.floor(at / 1000)
+  if (second !== latest.second) latest = { second, text: new Date(at).toUTCString() }
+  return latest.text
 }
+
+/** The second that was asked for last: mostly it is asked for again. */
+let latest = { second: Number.NaN, text: '' }
 
 function moment(year = '', monthName = '', day = '', hour = '', minute = '', second = ''): number | undefined {
   const month = months.indexOf(monthName.toLowerCase())

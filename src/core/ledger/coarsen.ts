@@ -1,23 +1,25 @@
 import { Temporal } from 'temporal-polyfill'
 import { billingPeriod, changesOf } from '../money/plan.js'
+import { allSteps } from '../steps.js'
 import { periodAround } from '../time/calendar.js'
 import { factsInForce } from './facts-in-force.js'
 import { type BillingFacts, bucketMs, type Grain, type TallyRow } from './ledger-row.js'
-import { overLimits, settledMs } from './over-limit.js'
+import { openCalls, overLimits, settledMs } from './over-limit.js'
 import { Tally } from './tally.js'
 
 /**
  * Puts rows together into buckets of hours, days or months, and gives them back besides, as details of these. A bucket
  * never reaches over an hour, day or month of the time zones that plan, quota and reports go by, nor over a billing period or a change of
- * prices or of what is known of its provider: so every bill comes out as it would have before.
+ * prices or of what is known of its provider: so every bill comes out as it would have before. `over`: how many calls of a row limits would have
+ * refused, where `rows` are not all of their providers.
  */
 export function coarsened(
   rows: readonly TallyRow[],
   grain: Exclude<Grain, 'minute'>,
   facts: readonly BillingFacts[],
   zone: string | undefined,
+  over: (row: TallyRow) => number = overIn(rows, grain, facts),
 ): TallyRow[] {
-  const over = overLimits(rows, factsInForce(facts), settledMs[grain])
   const buckets = new Map<string, (at: number) => Span>()
   const sums = new Map<string, TallyRow>()
   const details: TallyRow[] = []
@@ -31,11 +33,17 @@ export function coarsened(
     sums.set(place, sum)
     const tally = new Tally()
     tally.merge(row.tally)
-    tally.overLimit += over.get(row) ?? 0
+    tally.overLimit += over(row)
     sum.tally.merge(tally)
     details.push({ ...row, isDetail: true, tally })
   }
   return [...sums.values(), ...details]
+}
+
+/** Calls of each row that limits would have refused in windows that the longer bucket settles, where these are all rows of their providers. */
+function overIn(rows: readonly TallyRow[], grain: Grain, facts: readonly BillingFacts[]): (row: TallyRow) => number {
+  const over = allSteps(overLimits(rows, factsInForce(facts), openCalls, settledMs[grain]))
+  return (row) => over.get(row) ?? 0
 }
 
 interface Span {
@@ -80,9 +88,18 @@ function spans(
 
 /** The hour, day or month of a time zone that a moment falls in. */
 function unitAround(at: number, unit: 'hour' | 'day' | 'month', zone: string): Span {
-  if (unit === 'month') return periodAround(at, unit, zone)
+  return unit === 'hour' ? hourAround(at, zone) : periodAround(at, unit, zone)
+}
+
+/** Of each zone, the hour that was asked for last. */
+const latestHours = new Map<string, Span>()
+
+function hourAround(at: number, zone: string): Span {
+  const known = latestHours.get(zone)
+  if (known && at >= known.start && at < known.end) return known
   const moment = Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone)
-  const start = unit === 'day' ? moment.startOfDay() : moment.round({ smallestUnit: 'hour', roundingMode: 'floor' })
-  const end = unit === 'day' ? start.add({ days: 1 }).startOfDay() : start.add({ hours: 1 })
-  return { start: start.epochMilliseconds, end: end.epochMilliseconds }
+  const start = moment.round({ smallestUnit: 'hour', roundingMode: 'floor' })
+  const hour = { start: start.epochMilliseconds, end: start.add({ hours: 1 }).epochMilliseconds }
+  latestHours.set(zone, hour)
+  return hour
 }

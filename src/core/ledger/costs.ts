@@ -1,6 +1,7 @@
 import { billedCalls } from '../money/billed-calls.js'
 import type { Money } from '../money/money.js'
 import { numberOf, type Units } from '../money/units.js'
+import type { Steps } from '../steps.js'
 import type { BilledSide } from './bill-forecast.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { type Fees, feesOf } from './fees.js'
@@ -22,7 +23,7 @@ export interface Known {
 }
 
 type How = Pick<Pricing, 'callsOf' | 'unitsOf' | 'fees'>
-type Price<T> = (rows: readonly TallyRow[], how: How) => T
+type Price<T> = (rows: readonly TallyRow[], how: How) => Steps<T>
 
 const unitsMade: Pricing['unitsOf'] = ({ tally }) => tally.units.made
 const billed: Pricing['callsOf'] = ({ tally }, plan) => billedCalls(plan, tally)
@@ -32,7 +33,7 @@ export function costsOf(
   provider: string,
   rows: readonly TallyRow[],
   time: Pick<Pricing, 'since' | 'until' | 'lineOf'>,
-): Costs<ProviderPrices> {
+): Steps<Costs<ProviderPrices>> {
   return costsOfKinds(facts, provider, rows, (some, how) => priceProvider(facts.known, { provider, rows: some, ...time, ...how }))
 }
 
@@ -50,38 +51,38 @@ export function billedSides(basis: Basis): Record<'with' | 'without', BilledSide
 }
 
 /** Prices the rows of a provider in each of the ways that a report compares. */
-export function costsOfKinds<T>(
+export function* costsOfKinds<T>(
   { known, over, basis, isTwice, feesOf: all }: Known,
   provider: string,
   rows: readonly TallyRow[],
   priceRows: Price<T>,
-): Costs<T> {
+): Steps<Costs<T>> {
   const measured = rows.filter(({ mode }) => mode === 'measure')
   const reused = rows.filter(({ mode }) => mode === 'reuse')
   const made = basis === 'measured' ? reused : rows
   const refused = (row: TallyRow) => row.tally.overLimit + (over.get(row) ?? 0)
   const price = (some: readonly TallyRow[], callsOf: Pricing['callsOf'], unitsOf: Pricing['unitsOf'] = unitsMade) =>
     priceRows(some, { callsOf, unitsOf, fees: isTwice ? feesOf(known, provider, timeOf(some)) : all(provider) })
-  const withMade = price(made, billed)
+  const withMade = yield* price(made, billed)
   return {
-    measured: price(measured, billed),
+    measured: yield* price(measured, billed),
     without:
       basis === 'measured'
-        ? price(measured, billed)
-        : price(
+        ? yield* price(measured, billed)
+        : yield* price(
             rows,
             (row, plan) => (row.mode === 'measure' ? billed(row, plan) : Math.max(0, billedWithout(plan, row.tally) - refused(row))),
             (row) => (row.mode === 'measure' ? row.tally.units.made : unitsWithout(row, refused(row))),
           ),
     with: withMade,
     onceOnly: rows.some(({ tally }) => tally.refetched > 0)
-      ? price(
+      ? yield* price(
           made,
           (row, plan) => Math.max(0, billed(row, plan) - row.tally.refetched),
           ({ tally: { units, refetchedUnits } }) => unitsLess(units.made, refetchedUnits),
         )
       : withMade,
-    avoided: price(
+    avoided: yield* price(
       measured,
       (row, plan) => Math.max(0, billed(row, plan) - wouldAvoid(row.tally, 'billed')),
       ({ tally: { units, wouldHitUnits } }) => unitsLess(units.made, wouldHitUnits),

@@ -81,13 +81,7 @@ export class Histogram {
   }
 
   toJSON(): string {
-    let [text, next] = ['', 0]
-    for (const [bin, count] of this.#bins()) {
-      if (bin > next) text += `${text && ','}+${bin - next}`
-      text += `${text && ','}${count}`
-      next = bin + 1
-    }
-    return text
+    return this.#stored !== '' && this.#none === 0 && !this.#added && !this.#merged ? this.#stored : textOf(this.#bins())
   }
 
   #count(bin: number, count: number): void {
@@ -104,16 +98,16 @@ export class Histogram {
   }
 
   /** Bins that hold anything, lowest first. */
-  #bins(): [bin: number, count: number][] {
-    if (!this.#merged && this.#stored === '') {
-      const bins = [...(this.#added ?? [])].sort(([a], [b]) => a - b)
-      if (this.#none === 0) return bins
-      return bins[0]?.[0] === 0 ? bins.with(0, [0, bins[0][1] + this.#none]) : [[0, this.#none], ...bins]
+  #bins(): Bin[] {
+    if (!this.#merged) {
+      const added: Bin[] = [...(this.#added ?? [])].sort(([a], [b]) => a - b)
+      const all = bothBins(binsIn(this.#stored), added)
+      return this.#none === 0 ? all : bothBins([[0, this.#none]], all)
     }
     const isMergedOnly = this.#stored === '' && this.#none === 0 && !this.#added
-    const all = (isMergedOnly && this.#merged) || this.#noCounts()
+    const all = isMergedOnly ? this.#merged : this.#noCounts()
     if (all !== this.#merged) this.#addTo(all)
-    const bins: [number, number][] = []
+    const bins: Bin[] = []
     for (let bin = 0; bin < all.length; bin++) if (all[bin] !== 0) bins.push([bin, all[bin] as number])
     return bins
   }
@@ -127,14 +121,58 @@ export class Histogram {
   }
 }
 
-const [comma, plus, zero] = [',', '+', '0'].map((sign) => sign.charCodeAt(0)) as [number, number, number]
+type Bin = [bin: number, count: number]
+
+/** The texts of two histograms of one scale, as that of both. */
+export function bothHistograms(one: string, other: string): string {
+  return one === '' ? other : other === '' ? one : textOf(bothBins(binsIn(one), binsIn(other)))
+}
+
+/** Both in the order of their bins, as the result is. */
+function bothBins(one: readonly Bin[], other: readonly Bin[]): Bin[] {
+  if (other.length === 0) return [...one]
+  if (one.length === 0) return [...other]
+  const all: Bin[] = []
+  let i = 0
+  for (const [bin, count] of other) {
+    for (let next = one[i]; next && next[0] < bin; next = one[++i]) all.push(next)
+    const same = one[i]?.[0] === bin ? (one[i++] as Bin) : undefined
+    all.push(same ? [bin, same[1] + count] : [bin, count])
+  }
+  for (; i < one.length; i++) all.push(one[i] as Bin)
+  return all
+}
+
+function textOf(bins: readonly Bin[]): string {
+  let [text, next] = ['', 0]
+  for (const [bin, count] of bins) {
+    if (bin > next) text += `${text && ','}+${bin - next}`
+    text += `${text && ','}${count}`
+    next = bin + 1
+  }
+  return text
+}
+
+function binsIn(text: string): Bin[] {
+  const bins: Bin[] = []
+  if (text !== '') eachBin(text, (bin, count) => void bins.push([bin, count]))
+  return bins
+}
 
 function addStored(text: string, all: Float64Array): void {
+  eachBin(text, (bin, count) => {
+    all[bin] = (all[bin] as number) + count
+  })
+}
+
+const [comma, plus, zero] = [',', '+', '0'].map((sign) => sign.charCodeAt(0)) as [number, number, number]
+
+function eachBin(text: string, found: (bin: number, count: number) => void): void {
   let [bin, number, skips] = [0, 0, false]
   for (let i = 0; i <= text.length; i++) {
     const code = i < text.length ? text.charCodeAt(i) : comma
     if (code === comma) {
-      if (!skips) all[bin] = (all[bin] as number) + number
+      if (!skips && number !== 0) found(bin, number)
       bin += skips ? number : 1
       number = 0
       skips = false

@@ -1,15 +1,16 @@
+import type { Steps } from '../steps.js'
 import { costsOf, type Known } from './costs.js'
 import { compare, counted } from './figures.js'
 import type { TallyRow } from './ledger-row.js'
 import type { LabelReport } from './report-model.js'
 
 /** What the calls of a provider come to by whose they are, the most of them first; undefined where none was counted apart. */
-export function labelReports(
+export function* labelReports(
   facts: Known,
   provider: string,
   rows: readonly TallyRow[],
   time: { readonly since: number; readonly until: number },
-): LabelReport[] | undefined {
+): Steps<LabelReport[] | undefined> {
   if (!rows.some(({ tally }) => tally.parts.size > 0)) return undefined
   const over = new Map<TallyRow, number>()
   const apart = rows.flatMap((row): TallyRow[] => {
@@ -18,7 +19,7 @@ export function labelReports(
     return [...[...row.tally.parts].map(([countedFor, tally]) => ({ ...row, tally, countedFor })), rest]
   })
   const its = { ...facts, over }
-  const costs = costsOf(its, provider, apart, { ...time, lineOf: ({ countedFor = null }) => JSON.stringify(countedFor) })
+  const costs = yield* costsOf(its, provider, apart, { ...time, lineOf: ({ countedFor = null }) => JSON.stringify(countedFor) })
   const byLabel = new Map<string | null, TallyRow[]>()
   for (const row of apart) {
     if (row.bucket < time.since) continue

@@ -30,6 +30,9 @@ export interface LedgerRow {
   readonly tally: TallyData
 }
 
+/** Whose rows some are: an endpoint in a mode. */
+export type LedgerAccount = Pick<LedgerRow, 'mode' | 'provider' | 'endpoint'>
+
 /** The same, with a tally that can be counted in. */
 export interface TallyRow extends Omit<LedgerRow, 'tally'> {
   readonly tally: Tally
@@ -42,8 +45,12 @@ export function plainRow(row: TallyRow): LedgerRow {
 }
 
 /** What says which row of the ledger a row is. */
-export function placeOfRow({ bucket, grain, isDetail = false, mode, provider, endpoint }: Omit<LedgerRow, 'tally'>): string {
+export function placeOfRow({ bucket, grain, isDetail = false, mode, provider, endpoint }: Omit<LedgerRow, 'tally' | 'lengthMs'>): string {
   return JSON.stringify([bucket, grain, isDetail, mode, provider, endpoint])
+}
+
+export function accountName({ mode, provider, endpoint }: LedgerAccount): string {
+  return JSON.stringify([mode, provider, endpoint])
 }
 
 /** The grain of the details of a row, which together hold the same calls. */

@@ -1,4 +1,5 @@
 import { quotaPeriod } from '../limits/quota.js'
+import type { Steps } from '../steps.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { bucketMs, type Grain, grains, type TallyRow } from './ledger-row.js'
 import { callsWithout } from './without.js'
@@ -6,29 +7,44 @@ import { callsWithout } from './without.js'
 /** Windows up to this length are settled in the rows of a grain, milliseconds: they were when these were put together of finer ones. */
 export const settledMs: Record<Grain, number> = { minute: 0, hour: 3_600_000, day: 86_400_000, month: 86_400_000 }
 
+/** What of a row matters here besides its calls. */
+type LimitedRow = Pick<TallyRow, 'bucket' | 'grain' | 'isDetail' | 'mode' | 'provider'>
+
+/** Calls of a row that limits may have refused and that are not settled in it. */
+export function openCalls({ tally }: TallyRow): number {
+  return callsWithout(tally, {}) - tally.overLimit
+}
+
 /** Details were settled with the longer bucket that they are of. */
-function settledIn({ grain, isDetail }: TallyRow): number {
+function settledIn({ grain, isDetail }: LimitedRow): number {
   return settledMs[isDetail ? (grains[grains.indexOf(grain) + 1] as Grain) : grain]
 }
 
 /**
  * How many of the calls of each row would have been refused had every call gone upstream: those beyond what the limits and the quota of the
- * provider allow in a window. Windows are taken to lie with the clock, calls in a window to be refused from the moment on when it is full;
+ * provider allow in a window; `openIn`: how many of a row that can be. Windows are taken to lie with the clock, calls in a window to be refused from the moment on when it is full;
  * limits of bursts and of calls at once are left out. It is the fewest that can have been. What is settled in a row already is not told again.
  */
-export function overLimits(rows: readonly TallyRow[], known: FactsInForce, upToMs = Number.POSITIVE_INFINITY): Map<TallyRow, number> {
-  const over = new Map<TallyRow, number>()
+export function* overLimits<R extends LimitedRow>(
+  rows: readonly R[],
+  known: FactsInForce,
+  openIn: (row: R) => number,
+  upToMs = Number.POSITIVE_INFINITY,
+): Steps<Map<R, number>> {
+  const over = new Map<R, number>()
+  const passing = (row: R) => openIn(row) - (over.get(row) ?? 0)
   if (!known.anyLimits) return over
   const sorted = rows.filter(({ mode }) => mode === 'reuse').sort((a, b) => a.bucket - b.bucket)
   for (const itsRows of groups(sorted, ({ provider }) => provider)) {
-    const [first] = itsRows as [TallyRow]
+    const [first] = itsRows as [R]
     const limits = known.limits(first.provider, itsRows.at(-1)?.bucket ?? first.bucket) ?? []
     for (const { calls, perMs } of [...limits].sort((a, b) => a.perMs - b.perMs)) {
       const windowMs = Math.max(perMs, bucketMs)
       if (windowMs > upToMs) continue
       const open = itsRows.filter((row) => windowMs > settledIn(row))
       for (const window of groups(open, ({ bucket }) => Math.floor(bucket / windowMs))) {
-        refuse(window, Math.floor((calls * windowMs) / perMs), over)
+        refuse(window, Math.floor((calls * windowMs) / perMs), over, passing)
+        yield
       }
     }
     if (Number.isFinite(upToMs)) continue
@@ -41,15 +57,15 @@ export function overLimits(rows: readonly TallyRow[], known: FactsInForce, upToM
     })
     for (const window of perPeriod) {
       const quota = known.quota(first.provider, window[0]?.bucket ?? 0)
-      if (quota) refuse(window, quota.calls, over)
+      if (quota) refuse(window, quota.calls, over, passing)
+      yield
     }
   }
   return over
 }
 
 /** Has calls of a window refused from the moment on when it is full; those of one moment in proportion. */
-function refuse(window: readonly TallyRow[], allowed: number, over: Map<TallyRow, number>): void {
-  const passing = (row: TallyRow) => callsWithout(row.tally, {}) - row.tally.overLimit - (over.get(row) ?? 0)
+function refuse<R extends LimitedRow>(window: readonly R[], allowed: number, over: Map<R, number>, passing: (row: R) => number): void {
   let left = allowed
   for (const moment of groups(window, ({ bucket }) => bucket)) {
     const asked = moment.reduce((sum, row) => sum + passing(row), 0)
@@ -67,8 +83,8 @@ function refuse(window: readonly TallyRow[], allowed: number, over: Map<TallyRow
 }
 
 /** Neighbours that belong together, in their order; all of a group, wherever they are. */
-function groups<T>(rows: readonly TallyRow[], of: (row: TallyRow) => T): TallyRow[][] {
-  const byGroup = new Map<T, TallyRow[]>()
+function groups<R, T>(rows: readonly R[], of: (row: R) => T): R[][] {
+  const byGroup = new Map<T, R[]>()
   for (const row of rows) {
     const group = byGroup.get(of(row))
     if (group) group.push(row)

@@ -4,6 +4,7 @@ import type { Money } from '../money/money.js'
 import { chargeOfPeriod } from '../money/period-charge.js'
 import { billingPeriod, type PlanOptions, type PlanTerms, termsAt as termsOfPlan } from '../money/plan.js'
 import { priceDigits } from '../money/price-digits.js'
+import type { Steps } from '../steps.js'
 import { type BilledPeriod, billedPeriods } from './billed-periods.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { bucketMs, momentOf, type TallyRow } from './ledger-row.js'
@@ -31,7 +32,7 @@ export interface PricedPeriod extends Money {
 }
 
 /** What each of some stretches of time costs, by its begin: the first begins at the first of `begins`, each ends where the next begins. */
-export function priceTimes(known: FactsInForce, pricing: Pricing, begins: readonly number[]): Map<number, Money[]> {
+export function* priceTimes(known: FactsInForce, pricing: Pricing, begins: readonly number[]): Steps<Map<number, Money[]>> {
   const sums = new Map<number, Map<string, Big>>()
   for (const { plan, start, dueAt, isBegun, before, within } of billedPeriods(known, pricing)) {
     const first = firstTerms(known, pricing.provider, { plan, start })
@@ -50,6 +51,7 @@ export function priceTimes(known: FactsInForce, pricing: Pricing, begins: readon
       const usage = usageOf(known, plan, rows, pricing)
       ;[metered, own] = [joined(metered, usage.metered), own.plus(usage.own)]
       chargeAt(begin)
+      yield
     }
   }
   return new Map([...sums].map(([begin, sum]) => [begin, moneyOf(sum)]))
@@ -75,7 +77,7 @@ export function byTime(rows: readonly TallyRow[], begins: readonly number[]): Ma
  * calls of an endpoint with a price of its own, are charged to that; the rest, without the base fee, is split over the endpoints of the
  * period in proportion to their billed calls by weight.
  */
-export function priceProvider(known: FactsInForce, pricing: Pricing): ProviderPrices {
+export function* priceProvider(known: FactsInForce, pricing: Pricing): Steps<ProviderPrices> {
   const { provider, since, until } = pricing
   const byEndpoint = new Map<string, Map<string, Big>>()
   const fees = new Map<string, Big>()
@@ -108,6 +110,7 @@ export function priceProvider(known: FactsInForce, pricing: Pricing): ProviderPr
       byEndpoint.set(name, sums)
       add(sums, currency, own.plus(parts?.[i] ?? 0))
     }
+    yield
   }
   return {
     byEndpoint: new Map([...byEndpoint].map(([name, sums]) => [name, moneyOf(sums)])),

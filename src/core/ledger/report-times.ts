@@ -1,6 +1,8 @@
+import type { Money } from '../money/money.js'
+import type { Steps } from '../steps.js'
 import { beginsOf } from '../time/calendar.js'
 import { costsOfKinds, type Known } from './costs.js'
-import { compare, counted, sumOf } from './figures.js'
+import { type Costs, compare, counted, sumOf } from './figures.js'
 import { groupBy } from './group-by.js'
 import { grains, type TallyRow } from './ledger-row.js'
 import { byTime, priceTimes } from './provider-prices.js'
@@ -28,13 +30,13 @@ export function spansOf({ by, zone }: NonNullable<ReportInput['times']>, rows: r
 }
 
 /** The same calls hour by hour, or day by day. */
-export function timesOf(
+export function* timesOf(
   facts: Known & { readonly time: TimeSaved },
   providers: readonly string[],
   rows: readonly TallyRow[],
   spans: readonly number[],
   range: { since: number; until: number },
-): TimeReport[] {
+): Steps<TimeReport[]> {
   const all = spans.slice(0, -1)
   const from = Math.max(range.since, all[0] ?? 0)
   const inTime = byTime(
@@ -42,15 +44,17 @@ export function timesOf(
     all,
   )
   const byProvider = new Map(groupBy(rows, (row) => row.provider))
-  const perProvider = providers.map((provider) =>
-    costsOfKinds(facts, provider, byProvider.get(provider) ?? [], (some, how) =>
-      priceTimes(facts.known, { provider, rows: some, since: range.since, until: range.until, ...how }, all),
-    ),
-  )
-  return all.map((begin, i) => {
+  const perProvider: Costs<Map<number, Money[]>>[] = []
+  for (const provider of providers) {
+    const price = (some: readonly TallyRow[], how: Parameters<Parameters<typeof costsOfKinds>[3]>[1]) =>
+      priceTimes(facts.known, { provider, rows: some, since: range.since, until: range.until, ...how }, all)
+    perProvider.push(yield* costsOfKinds(facts, provider, byProvider.get(provider) ?? [], price))
+  }
+  const times: TimeReport[] = []
+  for (const [i, begin] of all.entries()) {
     const its = inTime.get(begin) ?? []
     const end = spans[i + 1] as number
-    return {
+    times.push({
       ...{ from: new Date(begin), until: new Date(end) },
       partial: begin < range.since || end > range.until,
       ...compare(
@@ -60,6 +64,8 @@ export function timesOf(
         facts.time.ofRows(its),
         facts.isTwice || undefined,
       ),
-    }
-  })
+    })
+    yield
+  }
+  return times
 }

@@ -1,16 +1,17 @@
 import { quotaPeriod } from '../limits/quota.js'
 import { billedCalls } from '../money/billed-calls.js'
+import { allSteps, type Steps } from '../steps.js'
 import { convert } from './convert.js'
 import { allOf, costsOf } from './costs.js'
 import { type FactsInForce, factsInForce } from './facts-in-force.js'
 import { type Fees, feesOf } from './fees.js'
-import { basisOf, type Counted, compare, counted, sumOf, together } from './figures.js'
+import { basisOf, type Costs, type Counted, compare, counted, sumOf, together } from './figures.js'
 import { groupBy } from './group-by.js'
 import { labelReports } from './label-reports.js'
 import type { BillingFacts, TallyRow } from './ledger-row.js'
 import { lookAhead } from './look-ahead.js'
-import { overLimits } from './over-limit.js'
-import { billingSince, creditsOf } from './provider-prices.js'
+import { openCalls, overLimits } from './over-limit.js'
+import { billingSince, creditsOf, type ProviderPrices } from './provider-prices.js'
 import type { ReportInput } from './report-input.js'
 import type { Report } from './report-model.js'
 import { spansOf, timesOf } from './report-times.js'
@@ -19,18 +20,27 @@ import { savedMeans } from './without.js'
 
 /** Computes a report from the ledger's rows. */
 export function reportOf(input: ReportInput): Report {
+  return allSteps(reportSteps(input))
+}
+
+/** As `reportOf`, in steps. */
+export function* reportSteps(input: ReportInput): Steps<Report> {
   const { rows, facts, since, until, times, recent = [], standing = new Map(), budgets = new Map(), isInUse = () => false } = input
   const known = factsInForce(facts)
   const inSpan = rows.filter((row) => row.bucket >= since)
   const { first, last, end } = extentOf(inSpan)
-  const over = overLimits(rows, known)
+  const over = yield* overLimits(rows, known, openCalls)
   const inProvider = new Map(groupBy(rows, (row) => row.provider))
-  const counts = groupBy(inSpan, (row) => row.provider).map(([provider, itsRows]) => {
-    const endpoints = groupBy(itsRows, (row) => row.endpoint)
-      .map(([endpoint, rowsOfIt]) => ({ endpoint, counted: counted(rowsOfIt, { over, known }) }))
-      .filter(isUsed)
-    return { provider, endpoints, counted: together(endpoints.map((one) => one.counted)) }
-  })
+  const counts: Omit<Sum, 'cost'>[] = []
+  for (const [provider, itsRows] of groupBy(inSpan, (row) => row.provider)) {
+    const endpoints: Sum['endpoints'][number][] = []
+    for (const [endpoint, rowsOfIt] of groupBy(itsRows, (row) => row.endpoint)) {
+      const one = { endpoint, counted: counted(rowsOfIt, { over, known }) }
+      if (isUsed(one)) endpoints.push(one)
+      yield
+    }
+    counts.push({ provider, endpoints, counted: together(endpoints.map((one) => one.counted)) })
+  }
   const basis = basisOf(counts.flatMap(({ endpoints }) => endpoints.map((one) => one.counted)))
   const isTwice = basis === 'measured' && counts.some(({ counted: { reuse } }) => reuse.isUsed)
   const price = {
@@ -40,15 +50,17 @@ export function reportOf(input: ReportInput): Report {
     isTwice,
     feesOf: feesFinder(known, (provider) => ({ since, until: isInUse(provider) ? until : Math.min(until, end) })),
   }
-  const costed = (one: (typeof counts)[number]) => ({
-    ...one,
-    cost: costsOf(price, one.provider, inProvider.get(one.provider) ?? [], { since, until }),
-  })
+  function* costed(one: Omit<Sum, 'cost'>): Steps<Sum> {
+    return { ...one, cost: yield* costsOf(price, one.provider, inProvider.get(one.provider) ?? [], { since, until }) }
+  }
   const idle = isTwice ? [] : known.providers.filter((provider) => !counts.some((one) => one.provider === provider))
-  const sums = [
-    ...counts.map(costed),
-    ...idle.map((provider) => costed({ provider, endpoints: [], counted: together([]) })).filter(({ cost }) => cost.with.fees.length > 0),
-  ].sort((a, b) => (a.provider < b.provider ? -1 : 1))
+  const sums: Sum[] = []
+  for (const one of counts) sums.push(yield* costed(one))
+  for (const provider of idle) {
+    const one = yield* costed({ provider, endpoints: [], counted: together([]) })
+    if (one.cost.with.fees.length > 0) sums.push(one)
+  }
+  sums.sort((a, b) => (a.provider < b.provider ? -1 : 1))
   const time = new TimeSaved(sums)
   const at = inSpan.length > 0 ? last : until - 1
   const ahead = (provider: string) =>
@@ -56,24 +68,30 @@ export function reportOf(input: ReportInput): Report {
       ...{ known, provider, basis, at, until, rows: inProvider.get(provider) ?? [] },
       ...{ recent: recent.filter((row) => row.provider === provider), standing: standing.get(provider) },
     })
-  const labelsOf = (provider: string) => {
-    const labels = labelReports(price, provider, inProvider.get(provider) ?? [], { since, until })
-    return labels && { labels }
+  const providers: Report['providers'][number][] = []
+  for (const { provider, endpoints, counted: inAll, cost } of sums) {
+    const labels = yield* labelReports(price, provider, inProvider.get(provider) ?? [], { since, until })
+    const ofEndpoints: Report['providers'][number]['endpoints'][number][] = []
+    for (const one of endpoints) {
+      ofEndpoints.push({
+        endpoint: one.endpoint,
+        ...compare(basis, one.counted, (kind) => cost[kind].byEndpoint.get(one.endpoint) ?? [], time.of(provider, [one])),
+      })
+      yield
+    }
+    providers.push({
+      provider,
+      ...compare(basis, inAll, (kind) => allOf(cost[kind]), time.of(provider, endpoints)),
+      endpoints: ofEndpoints,
+      ...(labels && { labels }),
+      fees: { without: cost.without.fees, with: basis === 'estimated' || inAll.reuse.isUsed ? cost.with.fees : null },
+      periods: (basis === 'estimated' || inAll.reuse.isUsed ? cost.with : cost.measured).periods,
+      ...ahead(provider),
+      budgets: budgets.get(provider) ?? [],
+      credits: creditsOf(known, provider, rowsMade(inProvider.get(provider) ?? []), ({ tally }, plan) => billedCalls(plan, tally)),
+    })
+    yield
   }
-  const providers = sums.map(({ provider, endpoints, counted: inAll, cost }) => ({
-    provider,
-    ...compare(basis, inAll, (kind) => allOf(cost[kind]), time.of(provider, endpoints)),
-    endpoints: endpoints.map((one) => ({
-      endpoint: one.endpoint,
-      ...compare(basis, one.counted, (kind) => cost[kind].byEndpoint.get(one.endpoint) ?? [], time.of(provider, [one])),
-    })),
-    ...labelsOf(provider),
-    fees: { without: cost.without.fees, with: basis === 'estimated' || inAll.reuse.isUsed ? cost.with.fees : null },
-    periods: (basis === 'estimated' || inAll.reuse.isUsed ? cost.with : cost.measured).periods,
-    ...ahead(provider),
-    budgets: budgets.get(provider) ?? [],
-    credits: creditsOf(known, provider, rowsMade(inProvider.get(provider) ?? []), ({ tally }, plan) => billedCalls(plan, tally)),
-  }))
   const totals = compare(
     basis,
     together(sums.map((one) => one.counted)),
@@ -92,7 +110,7 @@ export function reportOf(input: ReportInput): Report {
     savedMeans,
     providers,
     ...(spans && {
-      times: timesOf(
+      times: yield* timesOf(
         { ...price, time },
         sums.map(({ provider }) => provider),
         rows,
@@ -103,6 +121,14 @@ export function reportOf(input: ReportInput): Report {
     totals,
     ...(converted && { converted }),
   }
+}
+
+/** What was counted of a provider, and what it cost. */
+interface Sum {
+  readonly provider: string
+  readonly endpoints: readonly { readonly endpoint: string; readonly counted: Counted }[]
+  readonly counted: Counted
+  readonly cost: Costs<ProviderPrices>
 }
 
 /** Finds the fees of providers, each once. */

@@ -1,6 +1,7 @@
 import type { Bound, BoundCall, PermitFacts, Refusal } from './bound.js'
 import { budgetBound, ownPrices } from './budget-bound.js'
 import { clockTolerance } from './clock-change.js'
+import { leaseEnd } from './hold-off.js'
 import { holdOffBound } from './hold-off-bound.js'
 import { limitBound } from './limit-bound.js'
 import type { ProviderState } from './provider-state.js'
@@ -21,7 +22,7 @@ export function admit(state: ProviderState, call: BoundCall, now: number): Admis
     if (refusal) return { admitted: false, refusal, by }
   }
   const own = ownPrices(state, call, now)
-  const permit = { began: now, until: now + call.leaseMs, endedBefore: state.endedEver, ...(own && { own }) }
+  const permit = { began: now, until: leaseEnd(now, call.leaseMs), endedBefore: state.endedEver, ...(own && { own }) }
   return { admitted: true, permit }
 }
 

@@ -14,6 +14,7 @@ import {
   withRefused,
   withReturned,
 } from './budget-state.js'
+import { leaseEnd } from './hold-off.js'
 import { type BudgetUse, mapValues, ofName, type ProviderState } from './provider-state.js'
 
 /** How much may be spent: no call leaves that could exceed a budget, whatever those under way come to cost. */
@@ -22,7 +23,7 @@ export const budgetBound: Bound = {
     const { budgets, price } = spending ?? nothingToSpend
     for (const budget of budgets) {
       const known = budgetState(state, budget, now)
-      const call = leaving(budget, price, ownAtMost(budget, known, price, now), now + leaseMs)
+      const call = leaving(budget, price, ownAtMost(budget, known, price, now), leaseEnd(now, leaseMs))
       if (mayLeave(budget, known, call, now, inBackground)) continue
       return { why: 'budget-spent', what: budget.name, at: known.end, sure: true, providerWide: true }
     }
@@ -35,7 +36,7 @@ export const budgetBound: Bound = {
     for (const budget of budgets) {
       const known = budgetState(state, budget, now)
       if (call.inBackground && reached(known.level, 'stretch')) continue
-      const one = leaving(budget, price, ownAtMost(budget, known, price, now), now + call.leaseMs)
+      const one = leaving(budget, price, ownAtMost(budget, known, price, now), leaseEnd(now, call.leaseMs))
       if (!mayLeave(budget, known, one, now, call.inBackground)) return withBudget(state, budget, withRefused(budget, known, one))
     }
     return state

@@ -15,6 +15,15 @@ export interface HoldOffRule {
   readonly upToMs: number
 }
 
+/** Leases end at so many moments in their length, so that calls under way are counted in groups, however many there are. */
+const leaseSteps = 16
+
+/** When a call that begins at `now` is taken to have ended, unless it is heard of: after its lease, and up to a step later. */
+export function leaseEnd(now: number, leaseMs: number): number {
+  const step = Math.max(1, Math.ceil(leaseMs / leaseSteps))
+  return Math.ceil((now + leaseMs) / step) * step
+}
+
 /** When to look again, where a call may not go out; undefined where it may, as the one that tries. `leaseMs`: the longest that a trial can take. */
 export function heldOffUntil(
   holdOff: HoldOff | undefined,
@@ -25,7 +34,7 @@ export function heldOffUntil(
   if (!holdOff) return undefined
   if (now < holdOff.until && holdOff.until - now <= upToMs) return holdOff.until // else the clock was set back
   const { trialUntil } = holdOff
-  return trialUntil !== undefined && now < trialUntil && trialUntil - now <= leaseMs ? trialUntil : undefined
+  return trialUntil !== undefined && now < trialUntil && trialUntil <= leaseEnd(now, leaseMs) ? trialUntil : undefined
 }
 
 /**

@@ -35,6 +35,8 @@ export interface ProviderState {
   readonly limits: Named<LimitUse>
   /** What the provider reports of its limits, by the name it gives them. */
   readonly reported: Named<ReportedLimit>
+  /** Whether the provider ever reported a limit: then every call is counted, for what it reports next to be understood. */
+  readonly reports?: true
   /** Nobody asks before, for the provider said so. */
   readonly pausedUntil?: number | undefined
   /** Of quotas, by the limit's id: calls that others made with the same key in the period up to `until`, as far as they are known. */

@@ -26,6 +26,7 @@ export const reportedBound: Bound = {
   },
 
   begun(state, _call, { began }) {
+    if (!state.reports) return { ...state, begunEver: state.begunEver + 1 }
     const reported = Object.entries(state.reported)
       .filter(([, one]) => began < one.until)
       .map(([name, one]) => [name, { ...one, left: one.left - 1 }])
@@ -66,6 +67,7 @@ export function withReported(
   return {
     ...state,
     reported: known,
+    ...(limits.length > 0 && { reports: true }),
     ...(maybeUncounted === 0 && { others: othersOf(state, known, at) }),
     pausedUntil: pause === undefined ? state.pausedUntil : Math.max(state.pausedUntil ?? 0, pause),
   }

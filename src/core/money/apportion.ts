@@ -9,7 +9,8 @@ export function apportioned(amount: Big, shares: readonly number[], decimals: nu
   const whole = shares.reduce((sum, share) => sum + share, 0)
   if (whole === 0) return undefined
   const places = Math.max(decimals, decimalsOf(amount))
-  const exact = shares.map((share) => quotient(amount.times(share), whole, places + 12))
+  const precise = quotients(places + 12)
+  const exact = shares.map((share) => precise(amount.times(share), whole))
   const parts = exact.map((part) => part.round(places, Big.roundDown))
   const unit = new Big(10).pow(-places).times(amount.lt(0) ? -1 : 1)
   const left = amount.minus(parts.reduce((sum, part) => sum.plus(part), new Big(0))).div(unit)
@@ -25,9 +26,9 @@ function decimalsOf(amount: Big): number {
   return amount.toFixed().split('.')[1]?.length ?? 0
 }
 
-/** A quotient to more decimals than the library's own default gives. */
-function quotient(amount: Big, by: number, places: number): Big {
+/** What divides to more decimals than the library's own default gives. */
+function quotients(places: number): (amount: Big, by: number) => Big {
   const Precise = Big()
   Precise.DP = places
-  return new Big(new Precise(amount.toFixed()).div(by).toFixed())
+  return (amount, by) => new Big(new Precise(amount).div(by))
 }

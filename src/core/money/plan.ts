@@ -112,8 +112,19 @@ function changed(before: PlanTerms, { from: _, ...after }: { readonly from: stri
   return { ...rest, ...after }
 }
 
+/** Of each plan, the billing period that was asked for last. */
+const latestPeriods = new WeakMap<Pricing, { readonly start: number; readonly end: number }>()
+
 /** The billing period that `at` falls in; milliseconds since 1970-01-01T00:00Z, `end` exclusive. */
-export function billingPeriod(plan: Pricing, at: number): { start: number; end: number } {
+export function billingPeriod(plan: Pricing, at: number): { readonly start: number; readonly end: number } {
+  const known = latestPeriods.get(plan)
+  if (known && at >= known.start && at < known.end) return known
+  const found = foundPeriod(plan, at)
+  latestPeriods.set(plan, found)
+  return found
+}
+
+function foundPeriod(plan: Pricing, at: number): { readonly start: number; readonly end: number } {
   const { period = 'month', anchorDay = 1, zone = 'UTC', prepaid } = plan
   if (prepaid) return forEver
   if (typeof period === 'object') return periodOfDays(period, zone, at)
@@ -133,6 +144,15 @@ function periodOfDays({ days, from }: { readonly days: number; readonly from: st
   return { start: begin(passed), end: begin(passed + 1) }
 }
 
+const beginsOfDays = new Map<string, number>()
+const mostBegins = 1_000
+
 function beginOfDay(date: string, zone: string): number {
-  return Temporal.PlainDate.from(date).toZonedDateTime(zone).epochMilliseconds
+  const name = `${date} ${zone}`
+  const known = beginsOfDays.get(name)
+  if (known !== undefined) return known
+  const begin = Temporal.PlainDate.from(date).toZonedDateTime(zone).epochMilliseconds
+  if (beginsOfDays.size >= mostBegins) beginsOfDays.clear()
+  beginsOfDays.set(name, begin)
+  return begin
 }

@@ -55,6 +55,26 @@ export interface PutResult {
   readonly wasEvicted?: boolean | undefined
 }
 
+/** What a piece of a longer work came to. */
+export interface Piece {
+  /** Entries that were changed or dropped. */
+  readonly entries: number
+  /** Where there is more to do, what the next call continues from; undefined at the end. */
+  readonly next: string | undefined
+}
+
+/** What trimming came to: what was dropped while it was fresh, and whether there is more to do. */
+export interface Trimmed {
+  readonly evicted: readonly Evicted[]
+  readonly more: boolean
+}
+
+/** What dropping came to. `more`: whether there is more to do. */
+export interface Dropped {
+  readonly entries: number
+  readonly more: boolean
+}
+
 /** How much is stored; `bytes` as the store counts them. */
 export interface StoreSize {
   readonly entries: number
@@ -64,7 +84,8 @@ export interface StoreSize {
 /**
  * Where stored answers live, within bounds of the store's own: what is not worth keeping any more (`keepUntil`) stays until the room is
  * needed, for `offline` may need it, and goes first then; next goes what was used least recently. Every method may be called at any time between opening and closing, by several processes where the store is
- * shared. A method that cannot do its work throws or rejects; it never returns part of an answer.
+ * shared. A method that cannot do its work throws or rejects; it never returns part of an answer. What takes long is done in pieces of a few
+ * milliseconds, so that calls can come between: whoever wants all of it calls again while there is more to do.
  */
 export interface EntryStore {
   /** The entry kept under `key`, whatever its age. A look-up counts as a use of the entry. */
@@ -76,15 +97,18 @@ export interface EntryStore {
   put(entry: Entry, now: number): Maybe<PutResult | undefined>
   /** Gives the entry under `key` other times, unless another answer than the one stored at `times.storedAt` is there by now. */
   updateTimes(key: string, times: StoredTimes): Maybe<void>
-  /** Gives entries the times that `invalidatedTimes` makes of theirs: they are given out only once the upstream has confirmed them. */
-  invalidate(selection: Selection, now: number): Maybe<void>
-  /** Drops entries. Returns how many. */
-  remove(selection: Selection): Maybe<number>
+  /**
+   * Gives entries the times that `invalidatedTimes` makes of theirs: they are given out only once the upstream has confirmed them. `from`: the
+   * `next` of the piece before.
+   */
+  invalidate(selection: Selection, now: number, from?: string): Maybe<Piece>
+  /** Drops entries. */
+  remove(selection: Selection): Maybe<Dropped>
   /** Drops all but so many of some entries, those used least recently first. Returns what of them was fresh, as `put` does. */
-  trim(selection: Selection, most: number, now: number): Maybe<readonly Evicted[]>
+  trim(selection: Selection, most: number, now: number): Maybe<Trimmed>
   /** Entries in the order of their keys (by UTF-8 bytes), at most `most` (default 100), from the first key after `after` on. */
   list(selection: Selection, page?: { readonly after?: string | undefined; readonly most?: number }): Maybe<EntryPage>
-  /** Drops every entry that is not worth keeping at `now` (`keepUntil`), before its room is needed. Returns how many. No stash asks for it. */
-  sweep(now: number): Maybe<number>
+  /** Drops entries that are not worth keeping at `now` (`keepUntil`), before their room is needed. No stash asks for it. */
+  sweep(now: number): Maybe<Dropped>
   size(): Maybe<StoreSize>
 }

@@ -1,4 +1,4 @@
-import type { BillingFacts, Grain, LedgerRow } from '../ledger/ledger-row.js'
+import type { BillingFacts, Grain, LedgerAccount, LedgerRow } from '../ledger/ledger-row.js'
 import type { Maybe } from './maybe.js'
 
 /** Which rows of the ledger are meant: those whose bucket begins at `since` or later and before `until`. */
@@ -9,6 +9,8 @@ export interface LedgerSpan {
   readonly grain?: Grain | undefined
   /** Those kept as details of longer buckets, in place of those that are not. Default false. */
   readonly details?: boolean
+  /** Only those of an account. Default: those of all. */
+  readonly of?: LedgerAccount | undefined
   /** At most so many, the oldest of them. Default: all. */
   readonly most?: number
 }
@@ -20,12 +22,14 @@ export interface LedgerStore {
    * grain, `isDetail`, mode, provider and endpoint, where there is one. Adding is exact under concurrency.
    */
   add(rows: readonly LedgerRow[]): Maybe<void>
-  /** Rows in no order. */
+  /** Whose rows there are. */
+  accounts(): Maybe<LedgerAccount[]>
+  /** Rows in no order; those of one account as they were at one moment. */
   read(span: LedgerSpan): Maybe<LedgerRow[]>
   /** Takes rows out that are as they were read, and adds others, in one step. Returns false, with nothing done, where one has changed since. */
   replace(olds: readonly LedgerRow[], news: readonly LedgerRow[]): Maybe<boolean>
-  /** Drops rows. */
-  drop(span: LedgerSpan): Maybe<void>
+  /** Drops rows, as many as a few milliseconds allow. Returns whether there are more. */
+  drop(span: LedgerSpan): Maybe<boolean>
   /** Remembers what is known of a provider or endpoint from a time on, unless the newest known of the same says the same (`areFactsKnown`). */
   addFacts(facts: BillingFacts): Maybe<void>
   /** Everything remembered by `addFacts`, oldest first. */

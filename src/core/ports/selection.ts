@@ -26,7 +26,7 @@ export function wasFresh({ freshUntil, invalidated }: Pick<Entry, 'freshUntil' |
 }
 
 /** What matters of an entry that was dropped. */
-export type Dropped = Pick<Entry, 'provider' | 'endpoint' | 'freshUntil' | 'invalidated'>
+export type DroppedEntry = Pick<Entry, 'provider' | 'endpoint' | 'freshUntil' | 'invalidated'>
 
 /** Entries listed at once, where nothing else is asked for. */
 const usualPage = 100

@@ -16,6 +16,8 @@ export interface SharedRecords {
    * first; it is pure but for what it remembers of its last call.
    */
   update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): Maybe<void>
+  /** The value of the record of a name, if there is one that has not run out at `now`. */
+  read(name: string, now: number): Maybe<string | undefined>
   /** The values of records whose names begin with `prefix`, by name, without those that have run out at `now`. */
   records(prefix: string, now: number): Maybe<ReadonlyMap<string, string>>
   /** Drops every record that has run out at `now`. */

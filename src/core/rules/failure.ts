@@ -45,9 +45,11 @@ function jsonOf(answer: AnswerFacts): unknown {
 export function isBrokenJson(contentType: string | null | undefined, body: Uint8Array): boolean {
   if (body.byteLength === 0 || !/^\s*application\/([\w.+-]+\+)?json\s*(;|$)/i.test(contentType ?? '')) return false
   try {
-    JSON.parse(new TextDecoder().decode(body))
+    JSON.parse(decoder.decode(body))
     return false
   } catch {
     return true
   }
 }
+
+const decoder = new TextDecoder()

@@ -1,7 +1,7 @@
 import { canonicalKey } from './argument-key.js'
 import { bodyKey } from './body-key.js'
 import { mayBeSecret } from './credentials.js'
-import { digestOf } from './digest.js'
+import { digestAgain } from './digest.js'
 import type { CallerRule, KeyedRequest, Keying, SentRequest } from './keying.js'
 import { normalisePercent, type Parameter, sortedParameters } from './normalise-url.js'
 import { mentions, secretsOf } from './secrets.js'
@@ -79,16 +79,16 @@ function fieldParts(provider: CallerRule, keying: Keying, request: SentRequest):
   if (cookies.length > 0) {
     const sent = (request.header('cookie') ?? '').split(/;\s*/)
     const chosen = cookies.map((name) => sent.filter((cookie) => cookie.startsWith(`${name}=`)))
-    parts += ` cookies:${digestOf(JSON.stringify(chosen))}`
+    parts += ` cookies:${digestAgain(JSON.stringify(chosen))}`
   }
   return parts
 }
 
 function callerPart(provider: CallerRule, { shared, per }: Keying, request: SentRequest, all: readonly Parameter[]): string {
   const parts = per ? ` per:${withoutSecrets(provider, request, JSON.stringify(textOf(per(request), 'per')))}` : ''
-  const named = provider.caller && !shared ? ` caller:${digestOf(textOf(provider.caller(request), 'caller'))}` : ''
+  const named = provider.caller && !shared ? ` caller:${digestAgain(textOf(provider.caller(request), 'caller'))}` : ''
   const secrets = secretsThatCount(provider, shared || provider.caller !== undefined, request, all)
-  return `${parts}${named}${secrets.length > 0 ? ` ${named === '' ? 'caller' : 'secrets'}:${digestOf(JSON.stringify(secrets))}` : ''}`
+  return `${parts}${named}${secrets.length > 0 ? ` ${named === '' ? 'caller' : 'secrets'}:${digestAgain(JSON.stringify(secrets))}` : ''}`
 }
 
 /** The credentials of a request by which it differs from others. Where these do not matter, what may be data by its name still does. */
@@ -115,11 +115,11 @@ function textOf(said: unknown, option: string): string {
 
 /** A field's value as it stands in keys: one that says, or may say, who calls only as a digest. */
 export function fieldInKey(provider: CallerRule | undefined, name: string, value: string | null): string | null {
-  return value !== null && (mayBeSecret(name) || provider?.credentials.isField(name) === true) ? digestOf(value) : value
+  return value !== null && (mayBeSecret(name) || provider?.credentials.isField(name) === true) ? digestAgain(value) : value
 }
 
 /** A text that a function of the configuration made of a request, or its digest where it repeats a credential. */
 function withoutSecrets(provider: CallerRule, request: KeyedRequest, text: string): string {
   const { fields } = request as Partial<SentRequest>
-  return fields && mentions(text, secretsOf(provider.credentials, { ...request, fields })) ? `digest:${digestOf(text)}` : text
+  return fields && mentions(text, secretsOf(provider.credentials, { ...request, fields })) ? `digest:${digestAgain(text)}` : text
 }

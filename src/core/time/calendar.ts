@@ -3,8 +3,28 @@ import { Temporal } from 'temporal-polyfill'
 export const calendarPeriods = ['day', 'month', 'year'] as const
 export type CalendarPeriod = (typeof calendarPeriods)[number]
 
-/** The calendar period of `zone` (IANA) that `at` falls in: its first millisecond, and the first one after it. Weeks begin on Monday. */
-export function periodAround(at: number, per: CalendarPeriod | 'week', zone: string): { start: number; end: number } {
+/** A stretch of time: its first millisecond, and the first one after it. */
+interface Period {
+  readonly start: number
+  readonly end: number
+}
+
+/** Of each kind of period and zone, the one that was asked for last: mostly it is asked for again. */
+const latest = new Map<string, Period>()
+const mostLatest = 1_000
+
+/** The calendar period of `zone` (IANA) that `at` falls in. Weeks begin on Monday. */
+export function periodAround(at: number, per: CalendarPeriod | 'week', zone: string): Period {
+  const name = `${per} ${zone}`
+  const known = latest.get(name)
+  if (known && at >= known.start && at < known.end) return known
+  const period = foundPeriod(at, per, zone)
+  if (latest.size >= mostLatest) latest.clear()
+  latest.set(name, period)
+  return period
+}
+
+function foundPeriod(at: number, per: CalendarPeriod | 'week', zone: string): Period {
   const day = Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).startOfDay()
   const firsts = {
     day: () => day,
@@ -29,10 +49,14 @@ export function beginsOf(unit: 'hour' | 'day', from: number, until: number, zone
   return begins
 }
 
+const knownZones = new Set<string>()
+
 export function isTimeZone(zone: unknown): zone is string {
   if (typeof zone !== 'string') return false
+  if (knownZones.has(zone)) return true
   try {
     new Intl.DateTimeFormat('en', { timeZone: zone })
+    knownZones.add(zone)
     return true
   } catch {
     return false

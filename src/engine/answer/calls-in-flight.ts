@@ -1,5 +1,6 @@
 import type { Reuse } from '../../core/decide/decide.js'
 import type { Call, CallTerms } from '../call/call.js'
+import type { Cancellation } from '../cancellation.js'
 import type { Landed } from '../upstream/landed.js'
 import type { UpstreamCalls } from '../upstream/upstream-calls.js'
 import type { Found } from './look-up.js'
@@ -46,7 +47,7 @@ export class CallsInFlight {
       return { shared: inFlight, joined: true }
     }
     const isReusable = reuse !== 'none'
-    const begin = (self: SharedCall<Landed<T>>, ending: AbortController) => {
+    const begin = (self: SharedCall<Landed<T>>, ending: Cancellation) => {
       const isSuperseded = () => self.superseded
       return this.#upstream.make({ ...{ call, terms, deadline, previous: entry, isReusable, isSuperseded, ending } })
     }

@@ -16,8 +16,9 @@ export class RunningCalls {
 
   /** Has something waited for. */
   track<T>(call: Promise<T>): Promise<T> {
-    const ended = call.then(noop, noop).finally(() => this.#running.delete(ended))
-    this.#running.add(ended)
+    const over = () => void this.#running.delete(call)
+    this.#running.add(call)
+    call.then(over, over)
     return call
   }
 
@@ -45,8 +46,6 @@ export class RunningCalls {
   }
 
   async #allEnded(isOver: () => boolean): Promise<void> {
-    while (this.#running.size > 0 && !isOver()) await Promise.all(this.#running)
+    while (this.#running.size > 0 && !isOver()) await Promise.allSettled(this.#running)
   }
 }
-
-function noop(): void {}

@@ -1,3 +1,5 @@
+import { Cancellation } from '../cancellation.js'
+
 /** What a shared call has once it can be answered: the rest may still be on its way. */
 interface Landing {
   /** Settles when nothing of the call is left to do; never rejects. */
@@ -13,10 +15,8 @@ interface Landing {
 export class SharedCall<T extends Landing> {
   /** Settles when nothing of the call is left to do; never rejects. */
   readonly ended: Promise<void>
-  /** Settles when no more of its answer is kept; never rejects. */
-  readonly settled: Promise<void>
   readonly #landing: Promise<T>
-  readonly #ending = new AbortController()
+  readonly #ending = new Cancellation()
   #waiting = 0
   #joined = 0
   /** Has it wait for its turn no longer among those in the background. */
@@ -25,16 +25,20 @@ export class SharedCall<T extends Landing> {
   superseded = false
 
   /** `begin` gets what ends the call: aborted by this when nobody waits any more, or by `begin` itself. */
-  constructor(begin: (call: SharedCall<T>, ending: AbortController) => Promise<T>, hurry: () => void) {
+  constructor(begin: (call: SharedCall<T>, ending: Cancellation) => Promise<T>, hurry: () => void) {
     this.hurry = hurry
     this.#landing = begin(this, this.#ending)
     this.ended = this.#landing.then(({ finished }) => finished).then(noop, noop)
-    this.settled = this.#landing.then(({ settled }) => settled).then(noop, noop)
+  }
+
+  /** Settles when no more of its answer is kept; never rejects. */
+  get settled(): Promise<void> {
+    return this.#landing.then(({ settled }) => settled).then(noop, noop)
   }
 
   /** Whether the call is being given up. */
   get abandoned(): boolean {
-    return this.#ending.signal.aborted
+    return this.#ending.aborted
   }
 
   /** Ends a call that nobody ever waited for. */

@@ -3,7 +3,9 @@ import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { AtLimit, CallOptions } from '../../core/endpoints/options.js'
 import type { SearchVariance } from '../../core/http/no-vary-search.js'
 import type { Entry } from '../../core/ports/entry-store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import { durationMs } from '../../core/time/duration.js'
+import type { Cancellation } from '../cancellation.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import type { AnswerForm } from './answer-form.js'
 import type { Fetched } from './fetched.js'
@@ -67,5 +69,5 @@ export interface Call<T> extends Pick<Facts, 'bypass' | 'excerpt' | 'directives'
    * Makes the upstream call, until `ending` aborts; aborts it itself once nobody reads the answer any more. `toRevalidate` is the answer in
    * store, whose validators may be asked about. `leave` is waited for before each call that leaves. Never rejects.
    */
-  callUpstream(ending: AbortController, toRevalidate: Entry | undefined, leave: () => Promise<void>): Promise<Fetched<T>>
+  callUpstream(ending: Cancellation, toRevalidate: Entry | undefined, leave: () => Maybe<void>): Promise<Fetched<T>>
 }

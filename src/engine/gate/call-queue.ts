@@ -2,15 +2,17 @@ import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { BudgetSpentError, HeldOffError, LimitReachedError } from '../../core/errors/call-errors.js'
 import type { Refusal } from '../../core/limits/bound.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import type { Cancellation } from '../cancellation.js'
 import type { GateParts } from './gate-parts.js'
 import { boundCall, Permit, type PermitRequest } from './permit.js'
-import type { SharedProviderState } from './shared-provider-state.js'
+import type { Admitted, SharedProviderState } from './shared-provider-state.js'
 
 /** A call that waits for its turn, if it has to. */
 export interface QueuedCall extends PermitRequest {
   /** How long it waits for its turn at the most, milliseconds. */
   readonly waitMs: number
-  readonly signal: AbortSignal
+  /** What ends its wait. */
+  readonly ending: Cancellation
 }
 
 interface Ticket {
@@ -54,13 +56,16 @@ export class CallQueue {
   }
 
   /** `onEnd` is called once the permit that it comes to is ended. */
-  async enter(call: QueuedCall, onEnd: () => void): Promise<Permit> {
-    if (call.signal.aborted) throw call.signal.reason
-    if (this.#queues.size === 0) {
-      const tried = await this.#try(call, onEnd)
-      if ('permit' in tried) return tried.permit
-      this.#assertMayWait(call, tried.refusal)
-    }
+  enter(call: QueuedCall, onEnd: () => void): Maybe<Permit> {
+    if (call.ending.aborted) throw call.ending.reason
+    if (this.#queues.size > 0) return this.#wait(call, onEnd)
+    const tried = this.#try(call, onEnd)
+    return tried instanceof Promise ? tried.then((one) => this.#entered(call, onEnd, one)) : this.#entered(call, onEnd, tried)
+  }
+
+  #entered(call: QueuedCall, onEnd: () => void, tried: Tried): Maybe<Permit> {
+    if ('permit' in tried) return tried.permit
+    this.#assertMayWait(call, tried.refusal)
     return this.#wait(call, onEnd)
   }
 
@@ -85,7 +90,7 @@ export class CallQueue {
 
   #wait(call: QueuedCall, onEnd: () => void): Promise<Permit> {
     const { clock } = this.#parts
-    const { endpoint, waitMs, signal } = call
+    const { endpoint, waitMs, ending } = call
     const { provider, name } = endpoint
     return new Promise((resolve, reject) => {
       if (this.size >= endpoint.queue) {
@@ -94,10 +99,10 @@ export class CallQueue {
       const over = () => {
         ticket.gone = true
         cancel()
-        signal.removeEventListener('abort', aborted)
+        forget()
         this.#drop(ticket)
       }
-      const aborted = () => ticket.refuse(signal.reason)
+      const aborted = () => ticket.refuse(ending.reason)
       const ticket: Ticket = {
         ...{ call, onEnd, waitUntil: clock.now() + waitMs, gone: false },
         admit: (permit) => {
@@ -111,7 +116,7 @@ export class CallQueue {
       }
       const late = () => ticket.refuse(new LimitReachedError(provider, name, `no turn within ${waitMs} ms`, clock.now() + lookAgainMs))
       const cancel = clock.later(waitMs, late, true)
-      signal.addEventListener('abort', aborted, { once: true })
+      const forget = ending.onAbort(aborted)
       const queue = this.#queues.get(name)
       if (queue) queue.push(ticket)
       else this.#queues.set(name, [ticket])
@@ -211,14 +216,12 @@ export class CallQueue {
 
   #try(request: QueuedCall, onEnd: () => void): Maybe<Tried> {
     const call = boundCall(request)
-    const tried = (admitted: Awaited<ReturnType<SharedProviderState['admit']>>): Tried => {
-      if ('refusal' in admitted) return admitted
-      const ended = () => {
-        onEnd()
-        if (this.#queues.size > 0) this.#pump()
-      }
-      return { permit: new Permit(call, admitted.permit, this.state, this.#parts, ended) }
+    const ended = () => {
+      onEnd()
+      if (this.#queues.size > 0) this.#pump()
     }
+    const tried = (admitted: Admitted): Tried =>
+      'refusal' in admitted ? admitted : { permit: new Permit(call, admitted.permit, this.state, this.#parts, ended) }
     const admitted = this.state.admit(call)
     return admitted instanceof Promise ? admitted.then(tried) : tried(admitted)
   }

@@ -9,9 +9,8 @@ import { nothingKnown, ofName, parseProviderState } from '../../core/limits/prov
 import { billedCalls } from '../../core/money/billed-calls.js'
 import { chargeOfCallsAndUnits } from '../../core/money/period-charge.js'
 import { billingPeriod, termsAt } from '../../core/money/plan.js'
-import type { Store } from '../../core/ports/store.js'
 import { periodAround } from '../../core/time/calendar.js'
-import { readFacts, readRows } from '../ledger/read-rows.js'
+import { type Reading, readFacts, readRows } from '../ledger/read-rows.js'
 import { changeProvider, recordOf } from './provider-records.js'
 
 /** A provider's quota and budgets, as every one of its endpoints knows them. */
@@ -21,15 +20,16 @@ export type Bounds = Pick<Endpoint, 'provider' | 'limits' | 'spending'>
  * Counts into quotas and budgets that a store does not know yet what its ledger knows of their present period, so that one that is set up in
  * the midst of it does not begin with nothing spent. Calls made while only measuring do not count, for they pass no limit.
  */
-export async function countEarlier(store: Store, now: number, { provider, limits, spending }: Bounds): Promise<void> {
+export async function countEarlier(reading: Reading, now: number, { provider, limits, spending }: Bounds): Promise<void> {
   if (!spending && !limits.some(({ paced }) => paced)) return
+  const { store } = reading
   const text = await recordOf(store.records, provider, now)
   const state = text === undefined ? nothingKnown : parseProviderState(text)
   const quotas = limits.filter(({ id, paced }) => paced && !ofName(state.limits, id))
   const budgets = (spending?.budgets ?? []).filter(({ id }) => !ofName(state.budgets, id))
   if (quotas.length + budgets.length === 0) return
   const starts = [...quotas.map((limit) => windowStart(limit, now)), ...budgets.map((budget) => countedFrom(budget, now))]
-  const read = await readRows(store, { since: Math.min(...starts), until: Number.MAX_SAFE_INTEGER, cuts: starts })
+  const read = await readRows(reading, { since: Math.min(...starts), until: Number.MAX_SAFE_INTEGER, cuts: starts })
   const rows = read.rows
     .filter((row) => row.provider === provider && row.mode === 'reuse' && row.bucket <= now)
     .sort((a, b) => a.bucket - b.bucket)

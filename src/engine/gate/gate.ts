@@ -2,6 +2,7 @@ import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { LimitReachedError } from '../../core/errors/call-errors.js'
 import type { Refusal } from '../../core/limits/bound.js'
 import type { BudgetLevel } from '../../core/limits/budget.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import { CallQueue, type QueuedCall } from './call-queue.js'
 import type { GateParts } from './gate-parts.js'
 import { boundCall, type Permit, type PermitRequest } from './permit.js'
@@ -21,21 +22,24 @@ export class Gate {
   }
 
   /**
-   * Lets a call leave, at once or in its turn. Rejects with `HeldOffError`, `BudgetSpentError`, with `LimitReachedError` when it would have
+   * Lets a call leave, at once or in its turn. Throws, or rejects with, `HeldOffError`, `BudgetSpentError`, with `LimitReachedError` when it would have
    * to wait longer than it may, or with the reason of its signal. Whoever leaves ends the permit.
    */
-  async enter(call: QueuedCall): Promise<Permit> {
+  enter(call: QueuedCall): Maybe<Permit> {
     const { provider, name } = call.endpoint
     if (this.#underWay >= mostUnderWay) {
       throw new LimitReachedError(provider, name, `${mostUnderWay} calls under way in this process`, this.#parts.clock.now() + 1_000)
     }
     let counts = false
-    const permit = await this.#queue(provider).enter(call, () => {
+    const entered = this.#queue(provider).enter(call, () => {
       if (counts) this.#underWay--
     })
-    counts = true
-    this.#underWay++
-    return permit
+    const leaves = (permit: Permit) => {
+      counts = true
+      this.#underWay++
+      return permit
+    }
+    return entered instanceof Promise ? entered.then(leaves) : leaves(entered)
   }
 
   /** Whether an upstream is held off, as far as this process knows. */

@@ -1,8 +1,9 @@
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { BoundCall, CallEnd, PermitFacts } from '../../core/limits/bound.js'
+import { leaseEnd } from '../../core/limits/hold-off.js'
 import type { Reported } from '../../core/limits/reported-limits.js'
 import type { GateParts } from './gate-parts.js'
-import type { SharedProviderState } from './shared-provider-state.js'
+import { isBoundless, type SharedProviderState } from './shared-provider-state.js'
 
 /** A call that wants to leave for its provider. */
 export interface PermitRequest {
@@ -47,7 +48,7 @@ export class Permit {
     this.#state = state
     this.#parts = parts
     this.#onEnd = onEnd
-    this.#cancelExtension = this.#extendLater()
+    this.#cancelExtension = isBoundless(call) ? noop : this.#extendLater()
   }
 
   /** The head of the answer has arrived: what it reports of limits; and `result`, where it says already that the call failed. */
@@ -75,8 +76,10 @@ export class Permit {
     const { clock } = this.#parts
     const { leaseMs } = this.#call
     return clock.later(leaseMs / 2, () => {
-      this.#state.extended(this.#call, this.#facts, clock.now() + leaseMs)
+      this.#state.extended(this.#call, this.#facts, leaseEnd(clock.now(), leaseMs))
       this.#cancelExtension = this.#extendLater()
     })
   }
 }
+
+function noop(): void {}

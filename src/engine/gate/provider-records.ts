@@ -20,8 +20,7 @@ export async function statusOfProviders(records: SharedRecords, now: number): Pr
 
 /** What a store knows of a provider, as text; undefined where it knows nothing. */
 export async function recordOf(records: SharedRecords, provider: string, now: number): Promise<string | undefined> {
-  const name = recordName(provider)
-  return (await records.records(name, now)).get(name)
+  return records.read(recordName(provider), now)
 }
 
 /** Changes what a store knows of a provider, in one step. */

@@ -2,7 +2,7 @@ import { admit, isClockSetBack, withClock } from '../../core/limits/admission.js
 import type { BoundCall, CallEnd, PermitFacts, Refusal } from '../../core/limits/bound.js'
 import type { BudgetLevel } from '../../core/limits/budget.js'
 import { budgetLevelOf, newlyReached } from '../../core/limits/budget-bound.js'
-import type { HoldOff } from '../../core/limits/hold-off.js'
+import { type HoldOff, leaseEnd } from '../../core/limits/hold-off.js'
 import { holdOffBound } from '../../core/limits/hold-off-bound.js'
 import { type ProviderEvent, withEvent } from '../../core/limits/provider-events.js'
 import {
@@ -17,16 +17,21 @@ import { newOthers } from '../../core/limits/reported-bound.js'
 import type { Reported } from '../../core/limits/reported-limits.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { GateParts } from './gate-parts.js'
-import { keepForMs, recordName, recordOf } from './provider-records.js'
+import { keepForMs, recordName } from './provider-records.js'
 import { SharedState } from './shared-state.js'
 
-type Admitted = { readonly permit: PermitFacts } | { readonly refusal: Refusal }
+export type Admitted = { readonly permit: PermitFacts } | { readonly refusal: Refusal }
+
+/** Where nothing bounds its calls, that a provider answers is told to others so often at the most, milliseconds. */
+const tellSuccessEveryMs = 10_000
 
 /** What is known of a provider, shared by all processes on one store. */
 export class SharedProviderState {
   readonly #provider: string
   readonly #parts: GateParts
   readonly #state: SharedState<ProviderState, ProviderEvent>
+  /** Permits of calls under way of which nothing is recorded. */
+  readonly #uncounted = new Map<PermitFacts, BoundCall>()
 
   constructor(provider: string, parts: GateParts) {
     const { store, clock, process } = parts
@@ -41,8 +46,25 @@ export class SharedProviderState {
     })
   }
 
-  /** Asks for a permit: counts the call if it is let through. */
+  /**
+   * Asks for a permit: counts the call if it is let through. Where nothing bounds it, nothing is written of it, unless it comes to something
+   * that others have to know.
+   */
   admit(call: BoundCall): Maybe<Admitted> {
+    if (!isBoundless(call)) return this.#decide(call)
+    const known = this.#state.look()
+    return known instanceof Promise ? known.then((one) => this.#admitBy(one, call)) : this.#admitBy(known, call)
+  }
+
+  #admitBy(known: ProviderState, call: BoundCall): Maybe<Admitted> {
+    const at = this.#parts.clock.now()
+    if (!boundsNothing(known, at)) return this.#decide(call)
+    const permit = { began: at, until: leaseEnd(at, call.leaseMs), endedBefore: known.endedEver }
+    this.#uncounted.set(permit, call)
+    return { permit }
+  }
+
+  #decide(call: BoundCall): Promise<Admitted> {
     return this.#state.decide<Admitted>((recorded) => {
       const at = this.#parts.clock.now()
       const admission = admit(withClock(recorded, at), call, at)
@@ -55,30 +77,45 @@ export class SharedProviderState {
 
   /** What would block a call now, by what the store knows; nothing is counted. */
   async look(call: BoundCall): Promise<Refusal | undefined> {
-    const { store, clock } = this.#parts
-    const now = clock.now()
-    try {
-      this.#state.learn(await recordOf(store.records, this.#provider, now))
-    } catch {
-      // then what this process knows
-    }
-    const admission = admit(withClock(this.#state.known, now), call, now)
+    const now = this.#parts.clock.now()
+    const admission = admit(withClock(await this.#state.look(), now), call, now)
     return admission.admitted ? undefined : admission.refusal
   }
 
   /** The head of an answer has arrived: what it reports of limits, and what the call came to where that is settled. */
   answering(call: BoundCall, permit: PermitFacts, reported: Reported | undefined, result: CallEnd | undefined): void {
+    if (reported) for (const one of [...this.#uncounted.keys()]) this.#count(one) // the provider may have counted them
+    this.#count(permit)
     this.#state.note({ is: 'answering', at: this.#parts.clock.now(), call, permit, reported, result })
   }
 
   /** A call takes longer than what it was counted with. */
   extended(call: BoundCall, permit: PermitFacts, until: number): void {
+    if (this.#uncounted.has(permit)) return
     this.#state.note({ is: 'extended', at: this.#parts.clock.now(), call, permit, until })
   }
 
   /** Counts the end of a call that was let through. */
   ended(call: BoundCall, permit: PermitFacts, end: CallEnd): void {
+    if (this.#uncounted.has(permit) && !this.#isNews(end)) {
+      this.#uncounted.delete(permit)
+      return
+    }
+    this.#count(permit)
     this.#state.note({ is: 'ended', at: end.at, call, permit, end })
+  }
+
+  /** Whether the end of a call that bounds nothing has to be known to others. */
+  #isNews({ how, at }: CallEnd): boolean {
+    const { known } = this.#state
+    if (how === 'refused' || how === 'failed' || !boundsNothing(known, at)) return true
+    return how === 'answered' && Math.abs(at - (known.lastSuccessAt ?? 0)) >= tellSuccessEveryMs
+  }
+
+  /** Counts the begin of a call that was not counted then. */
+  #count(permit: PermitFacts): void {
+    const call = this.#uncounted.get(permit)
+    if (call && this.#uncounted.delete(permit)) this.#state.note({ is: 'begun', at: this.#parts.clock.now(), call, permit })
   }
 
   /** Notes how many calls wait in this process, for whoever looks. */
@@ -131,4 +168,14 @@ export class SharedProviderState {
     if (!is || is.failures === was?.failures) return
     events.tell('hold-off', { ...where, failures: is.failures, until: new Date(is.until), what: lastError?.what ?? 'failed' })
   }
+}
+
+/** Whether there is nothing that a call could use up. */
+export function isBoundless({ limits, spending }: BoundCall): boolean {
+  return limits.length === 0 && spending === undefined
+}
+
+/** Whether nothing that is known of a provider keeps a call that can use up nothing from leaving, and nothing needs to know of it. */
+function boundsNothing({ reports, pausedUntil = 0, holdOffs, providerHoldOff }: ProviderState, now: number): boolean {
+  return !reports && now >= pausedUntil && !providerHoldOff && Object.keys(holdOffs).length === 0
 }

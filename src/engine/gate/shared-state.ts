@@ -4,7 +4,7 @@ import type { SharedRecords } from '../../core/ports/shared-records.js'
 import { type Own, OwnEvents } from './own-events.js'
 
 export interface SharedStateParts<S, E> {
-  readonly records: Pick<SharedRecords, 'update'>
+  readonly records: Pick<SharedRecords, 'read' | 'update'>
   readonly clock: Clock
   /** The name of its record. */
   readonly name: string
@@ -45,6 +45,8 @@ export class SharedState<S, E> {
   #known: S
   /** The latest state that was recorded, as far as this process has seen it. */
   #recorded: S
+  /** Its text, where the record is that of `#recorded`: then it need not be parsed again. */
+  #text: string | undefined
   readonly #own = new OwnEvents<E>()
   /** Whether too much is pending to be applied event by event. */
   #overtaken = false
@@ -77,31 +79,18 @@ export class SharedState<S, E> {
     })
   }
 
-  /** Decides by the state as it is recorded, and records the event that comes of it, in one step that no other process can come between. */
-  decide<T>(decide: Decide<S, E, T>): Maybe<T> {
-    let now: { readonly result: T } | { readonly error: unknown } | undefined
-    let later: { resolve(result: T): void; reject(error: unknown): void } | undefined
-    const waiting: Waiting<S, E> = {
-      decide,
-      settle(result) {
-        if (later) later.resolve(result as T)
-        else now = { result: result as T }
-      },
-      fail(error) {
-        if (later) later.reject(error)
-        else now = { error }
-      },
-    }
-    if (this.#writing) this.#waiting.push(waiting)
-    else void this.#write([waiting])
-    const done = now as { readonly result: T } | { readonly error: unknown } | undefined
-    if (done === undefined) {
-      return new Promise<T>((resolve, reject) => {
-        later = { resolve, reject }
+  /**
+   * Decides by the state as it is recorded, and records the event that comes of it, in one step that no other process can come between.
+   * What is to be decided in one turn of this process is decided and written together.
+   */
+  decide<T>(decide: Decide<S, E, T>): Promise<T> {
+    return new Promise<T>((resolve, reject) => {
+      this.#waiting.push({ decide, settle: resolve as (result: unknown) => void, fail: reject })
+      if (this.#writing || this.#waiting.length > 1) return
+      queueMicrotask(() => {
+        if (!this.#writing) this.#goOn()
       })
-    }
-    if ('error' in done) throw done.error
-    return done.result
+    })
   }
 
   /** Writes what is pending, if the store takes it. */
@@ -110,11 +99,28 @@ export class SharedState<S, E> {
     if (this.#own.pending.length > 0) await this.#write([])
   }
 
-  /** Learns what is recorded, without changing it. */
-  learn(text: string | undefined): void {
-    if (text === undefined || this.#writing) return
-    this.#recorded = this.#latest(text)
+  /** What is recorded, with what this process knows besides; where the store fails, what this process knows. */
+  look(): Maybe<S> {
+    const { records, clock, name } = this.#parts
+    try {
+      const text = records.read(name, clock.now())
+      if (!(text instanceof Promise)) return this.#learned(text)
+      return text.then(
+        (read) => this.#learned(read),
+        () => this.#known,
+      )
+    } catch {
+      return this.#known
+    }
+  }
+
+  #learned(text: string | undefined): S {
+    if (text === undefined || text === this.#text || this.#writing) return this.#known
+    const recorded = this.#latest(text)
+    if (recorded !== this.#recorded) this.#text = text
+    this.#recorded = recorded
     this.#known = this.#withPending(this.#recorded)
+    return this.#known
   }
 
   #write(decisions: readonly Waiting<S, E>[]): Maybe<void> {
@@ -124,11 +130,13 @@ export class SharedState<S, E> {
     const pending = [...this.#own.pending]
     const now = clock.now()
     const first = this.#own.reserve(decisions.length)
-    let made: Made<S, E> = { state: this.#known, changes: [], results: [] }
+    let made: Made<S, E> = { state: this.#known, text: undefined, changes: [], results: [] }
     const change = (text: string | undefined) => {
-      made = this.#make(this.#withPending(this.#latest(text), pending), decisions, first)
+      const isKnown = text !== undefined && text === this.#text && this.#own.pending.length === pending.length
+      made = this.#make(isKnown ? this.#known : this.#withPending(this.#latest(text), pending), decisions, first)
       const isChanged = pending.length > 0 || made.changes.length > 0
-      return isChanged ? { value: JSON.stringify(made.state), keepUntil: now + keepForMs } : undefined
+      made.text = isChanged ? JSON.stringify(made.state) : isKnown ? text : undefined
+      return isChanged ? { value: made.text as string, keepUntil: now + keepForMs } : undefined
     }
     try {
       const done = records.update(name, now, change)
@@ -157,7 +165,7 @@ export class SharedState<S, E> {
 
   /** Decides one after the other, each by what came before; their events are numbered from `first` on. */
   #make(state: S, decisions: readonly Waiting<S, E>[], first: number): Made<S, E> {
-    const made: Made<S, E> = { state, changes: [], results: [] }
+    const made: Made<S, E> = { state, text: undefined, changes: [], results: [] }
     for (const [i, { decide, settle, fail }] of decisions.entries()) {
       try {
         const { result, event } = decide(made.state)
@@ -174,11 +182,12 @@ export class SharedState<S, E> {
     return made
   }
 
-  #took(pending: readonly Own<E>[], { state, changes, results }: Made<S, E>): void {
+  #took(pending: readonly Own<E>[], { state, text, changes, results }: Made<S, E>): void {
     const decided = changes.map(({ own }) => own)
     this.#own.record([...pending, ...decided], this.#parts.clock.ticks())
     if (this.#own.pending.length === 0) this.#overtaken = false
     this.#recorded = state
+    this.#text = text
     this.#known = this.#withPending(state)
     for (const { before, after, own } of changes) this.#parts.changed(before, after, own.event)
     for (const settle of results) settle()
@@ -221,6 +230,8 @@ export class SharedState<S, E> {
 
 interface Made<S, E> {
   state: S
+  /** What was written of it, where it was. */
+  text: string | undefined
   readonly changes: { readonly before: S; readonly after: S; readonly own: Own<E> }[]
   readonly results: (() => void)[]
 }

@@ -10,7 +10,7 @@ interface Head {
 /** A complete answer, as functions of the configuration see it. */
 export function factsOf(head: Head, body: Uint8Array): AnswerFacts {
   const known = headOnly(head)
-  const text = () => new TextDecoder().decode(body)
+  const text = () => decoder.decode(body)
   const isStream = /^text\/event-stream\b/i.test(known.header('content-type') ?? '')
   return { ...known, json: () => JSON.parse(text()), text, events: () => (isStream ? serverSentEvents(text()) : []) }
 }
@@ -20,3 +20,5 @@ export function headOnly({ status, fields }: Head): AnswerFacts {
   const header = (name: string) => new Headers(fields as [string, string][]).get(name)
   return { status, header, json: () => undefined, text: () => '', events: () => [] }
 }
+
+const decoder = new TextDecoder()

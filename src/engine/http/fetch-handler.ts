@@ -4,21 +4,25 @@ import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint, RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions } from '../../core/endpoints/options.js'
 import { NothingStoredError } from '../../core/errors/call-errors.js'
+import { noDirectives } from '../../core/http/request-directives.js'
 import { isSignpost } from '../../core/http/variants.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import { Remembered } from '../../core/remembered.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { labelled, storedOutcome } from '../answer/outcomes.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
+import { AnswerResponse } from './answer-response.js'
 import { excerpted } from './excerpt.js'
 import { explainCall } from './explain-call.js'
 import { answerOfEntry, type CompleteAnswer, type HttpAnswer, type Recipient, toResponse } from './http-answer.js'
 import type { HttpCall, Matched } from './http-call.js'
+import { readOnce, textOfGet } from './http-request.js'
 import type { Fetch } from './http-upstream.js'
-import type { CallPreparation } from './prepare-call.js'
+import type { CallPreparation, Prepared } from './prepare-call.js'
 import { refusalAnswer } from './refusal-response.js'
 
 /** A plain GET by URL, once its endpoint and key are known. */
@@ -29,8 +33,8 @@ interface Known extends Recipient {
   readonly key: string
 }
 
-/** Plain GETs whose endpoint and key are remembered, at the most. */
-const mostKnown = 1_000
+/** Plain GETs whose endpoint and key are remembered, in bytes at the most. */
+const rememberedBytes = 1024 * 1024
 
 export interface FetchHandlerParts {
   readonly preparation: CallPreparation
@@ -45,8 +49,9 @@ export interface FetchHandlerParts {
 /** Answers HTTP requests: finds the endpoint and the key, hands the call to the runner and makes a `Response` of its answer. */
 export class FetchHandler {
   readonly #parts: FetchHandlerParts
-  readonly #outcomes = new WeakMap<Response, Outcome>()
-  readonly #known = new Map<string, Known>()
+  /** Of responses that are passed on as they came. */
+  readonly #opaque = new WeakMap<Response, Outcome>()
+  readonly #known = new Remembered<Known>(rememberedBytes)
 
   constructor(parts: FetchHandlerParts) {
     this.#parts = parts
@@ -54,16 +59,32 @@ export class FetchHandler {
 
   /** How a call was answered, by its response, or by the error it ended in. */
   outcomeOf(response: unknown): Outcome | undefined {
-    return this.#outcomes.get(response as Response) ?? this.#parts.recorder.outcomeOf(response)
+    return AnswerResponse.outcomeOf(response) ?? this.#opaque.get(response as Response) ?? this.#parts.recorder.outcomeOf(response)
   }
 
   fetch(input: Parameters<Fetch>[0], init?: Parameters<Fetch>[1], wanted?: CallOptions): Promise<Response> {
-    const known = init === undefined && wanted === undefined && typeof input === 'string' ? this.#known.get(input) : undefined
-    if (!known) return this.#fetch(input, init, wanted)
-    const began = this.#parts.clock.ticks()
-    const first = this.#parts.entries.get(known.key)
-    const fresh = this.#freshFrom(known, first, began)
-    return fresh === 'corrupt' ? this.#fetch(input, init, wanted) : (fresh ?? this.#fetch(input, init, wanted, first))
+    const { clock, entries, preparation } = this.#parts
+    const began = clock.ticks()
+    let text: string | undefined
+    let remembered: Known | undefined
+    let prepared: Maybe<Prepared> | undefined
+    try {
+      text = wanted === undefined ? textOfGet(input, init) : undefined
+      remembered = text === undefined || isLeft(input, init) ? undefined : this.#known.get(text)
+      if (!remembered) {
+        const given = text === undefined ? init : readOnce(init)
+        text = text && textOfGet(input, given)
+        prepared = preparation.prepare(input, given, wanted)
+      }
+    } catch (error) {
+      return Promise.reject(error)
+    }
+    const known = remembered ?? (prepared && !(prepared instanceof Promise) && !wanted ? this.#knownOf(prepared) : undefined)
+    if (text !== undefined && known && !remembered) this.#remember(text, known, (prepared as Prepared).matched)
+    const first = known && entries.get(known.key)
+    const fresh = known && this.#freshFrom(known, first, began)
+    if (fresh && fresh !== 'corrupt') return fresh
+    return this.#fetch(prepared ?? preparation.prepare(input, init, wanted), wanted, fresh === 'corrupt' ? undefined : first)
   }
 
   /** The short way of a plain GET to a fresh answer that its store gives at once. */
@@ -93,21 +114,17 @@ export class FetchHandler {
 
   /** What a call would do now; nothing is called, stored or counted. */
   async explain(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<Explanation> {
-    const { call, matched } = await this.#parts.preparation.call(input, init)
-    return explainCall(this.#parts.explaining, call, matched)
+    const { preparation, explaining } = this.#parts
+    const prepared = await preparation.prepare(input, init)
+    return explainCall(explaining, preparation.call(prepared), prepared.matched)
   }
 
-  async #fetch(
-    input: Parameters<Fetch>[0],
-    init: Parameters<Fetch>[1],
-    wanted: CallOptions | undefined,
-    first?: Maybe<Entry | undefined>,
-  ): Promise<Response> {
-    const { clock, runner } = this.#parts
-    const { call, matched } = await this.#parts.preparation.call(input, init, wanted)
-    const { method, url, rule } = matched
+  async #fetch(preparing: Maybe<Prepared>, wanted: CallOptions | undefined, first: Maybe<Entry | undefined>): Promise<Response> {
+    const { clock, runner, preparation } = this.#parts
+    const prepared = preparing instanceof Promise ? await preparing : preparing
+    const { method, url, rule } = prepared.matched
+    const call = preparation.call(prepared, wanted)
     const recipient: Recipient = { method, url: withoutFragment(url), signal: call.terms.signal }
-    if (init === undefined && typeof input === 'string') this.#remember(input, call, matched, recipient)
     try {
       const { answer, outcome, record } = await runner.run(call, first)
       const now = clock.now()
@@ -145,22 +162,35 @@ export class FetchHandler {
 
   #respond(answer: HttpAnswer, outcome: Outcome, now: number, recipient: Recipient, abandoned: () => void): Response {
     const response = toResponse(answer, outcome, now, recipient, abandoned)
-    this.#outcomes.set(response, outcome)
+    if (answer.opaque) this.#opaque.set(response, outcome)
     return response
   }
 
-  /** A relative URL means another place on another page, and functions of the rule may look at more than the URL. */
-  #remember(input: string, { key, counter, isPassed }: HttpCall, { method, rule }: Matched, recipient: Recipient): void {
-    const { freshForMs, slidingMs, mode, exceptRequest, keying } = rule
-    if (isPassed || key === undefined || freshForMs === undefined || slidingMs !== undefined || mode === 'measure') return
-    if (!URL.canParse(input) || method !== 'GET' || exceptRequest || keying.by || keying.per) return
-    if (this.#known.size >= mostKnown) this.#known.clear()
-    this.#known.set(input, { ...recipient, endpoint: rule, freshForMs, counter, key })
+  /** What the short way needs of a request; undefined where it may not take that. */
+  #knownOf({ matched, sending }: Prepared): Known | undefined {
+    const { method, url, rule, counter } = matched
+    const { keyed, bypass, signal } = sending
+    const { freshForMs, slidingMs, mode } = rule
+    if (!keyed || bypass || freshForMs === undefined || slidingMs !== undefined || mode === 'measure' || signal?.aborted) return undefined
+    if (keyed.directives !== noDirectives || keyed.excerpt || keyed.tenant !== undefined) return undefined
+    return { method, url: withoutFragment(url), signal, endpoint: rule, freshForMs, counter, key: keyed.key }
+  }
+
+  /** Functions of the rule may look at more than the request. */
+  #remember(text: string, known: Known, { provider, rule: { exceptRequest, keying } }: Matched): void {
+    if (exceptRequest || keying.by || keying.per || provider?.caller) return
+    this.#known.set(text, { ...known, signal: undefined }, known.url.length + known.key.length)
   }
 }
 
 function withoutFragment({ href, hash }: URL): string {
   return hash === '' ? href : href.slice(0, -hash.length)
+}
+
+/** Whether the caller has gone already. */
+function isLeft(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): boolean {
+  if (init === undefined && typeof input === 'string') return false
+  return (init?.signal ?? (input instanceof Request ? input.signal : undefined))?.aborted === true
 }
 
 function noop(): void {}

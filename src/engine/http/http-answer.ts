@@ -3,6 +3,7 @@ import type { Outcome } from '../../core/decide/outcome.js'
 import type { AnswerInstead } from '../../core/endpoints/options.js'
 import type { Fields, StoredHead } from '../../core/http/stored-head.js'
 import type { Entry } from '../../core/ports/entry-store.js'
+import { AnswerResponse, unusualResponse } from './answer-response.js'
 import { SharedBody } from './shared-body.js'
 
 /** An HTTP answer of which a `Response` can be made any number of times, also while its body is still arriving. */
@@ -59,9 +60,10 @@ export function toResponse(answer: HttpAnswer, outcome: Outcome, now: number, re
   const empty = method === 'HEAD' || bodiless.includes(answer.status)
   const body = empty ? null : bodyFor(answer.body, signal, abandoned)
   const isOrdinary = outcome.how !== 'passed' && canBeMade(answer)
-  if (isOrdinary) return new AnswerResponse(body, answer, answer.url ?? url, fields) as unknown as Response
+  const given = { url, headers: fields, outcome }
+  if (isOrdinary) return new AnswerResponse(body, answer, given) as unknown as Response
   const head = canBeMade(answer) ? answer : { ...answer, status: 200, statusText: '' }
-  return unusualResponse(new AnswerResponse(body, head, answer.url ?? url, fields) as unknown as Response, answer)
+  return unusualResponse(new AnswerResponse(body, head, given) as unknown as Response, answer)
 }
 
 function bodyFor(
@@ -75,51 +77,7 @@ function bodyFor(
 
 /** Whether the constructor of `Response` takes it as it is. */
 function canBeMade({ status, statusText }: HttpAnswer): boolean {
-  return status >= 200 && status <= 599 && /^[\t\x20-\x7e]*$/.test(statusText)
-}
-
-/** `Response` as Node's own types do not declare it: with members that a subclass may override. */
-const BaseResponse = Response as unknown as new (
-  body: Uint8Array<ArrayBuffer> | ReadableStream<Uint8Array> | null,
-  init: { status: number; statusText: string; headers: [string, string][] },
-) => { clone(): Response }
-
-/** A `Response` that knows where it came from, as one from `fetch` does. */
-class AnswerResponse extends BaseResponse {
-  readonly #url: string
-  readonly #redirected: boolean
-
-  constructor(
-    body: Uint8Array<ArrayBuffer> | ReadableStream<Uint8Array> | null,
-    { status, statusText, url: redirectedTo }: HttpAnswer,
-    url: string,
-    headers: [string, string][],
-  ) {
-    super(body, { status, statusText, headers })
-    this.#url = url
-    this.#redirected = redirectedTo !== undefined
-  }
-
-  get url(): string {
-    return this.#url
-  }
-
-  get redirected(): boolean {
-    return this.#redirected
-  }
-
-  override clone(): Response {
-    const { url, redirected } = this
-    return Object.defineProperties(super.clone(), { url: { value: url }, redirected: { value: redirected } })
-  }
-}
-
-/** A `Response` with what its constructor does not take: other statuses, phrases beyond ASCII, the type of one that was passed on. */
-function unusualResponse(response: Response, { status, statusText, type = 'default' }: HttpAnswer): Response {
-  const clone = response.clone.bind(response)
-  const ok = status >= 200 && status <= 299
-  const values = { status, statusText, ok, type, clone: () => unusualResponse(clone(), { status, statusText, type } as HttpAnswer) }
-  return Object.defineProperties(response, Object.fromEntries(Object.entries(values).map(([name, value]) => [name, { value }])))
+  return status >= 200 && status <= 599 && (statusText === '' || /^[\t\x20-\x7e]*$/.test(statusText))
 }
 
 export function fieldsOf(headers: Headers): Fields {

@@ -9,6 +9,7 @@ import { fieldValue } from '../../core/http/stored-head.js'
 import { comparedWithHead } from '../../core/http/validators.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import { compileCredentials } from '../../core/rules/credentials.js'
 import type { Keying, SentRequest } from '../../core/rules/keying.js'
 import { Redaction } from '../../core/rules/redaction.js'
@@ -17,11 +18,12 @@ import type { LookUp } from '../answer/look-up.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import { type Call, type CallTerms, termsOf } from '../call/call.js'
 import type { Fetched } from '../call/fetched.js'
+import type { Cancellation } from '../cancellation.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import type { EntryWriter } from '../upstream/entry-writer.js'
 import { canExcerpt } from './excerpt.js'
 import { answerOfEntry, type HttpAnswer } from './http-answer.js'
-import { mayCarryConditions } from './http-request.js'
+import { mayCarryConditions, type SentFields } from './http-request.js'
 import { type ArrivedAnswer, type Fetch, fetchAnswer, fetchOrRenew, renewed, type UpstreamRequest } from './http-upstream.js'
 import { type Invalidation, isUnsafe } from './invalidation.js'
 
@@ -46,7 +48,7 @@ export interface HttpCallParts {
 
 /** What `fetch` is to be called with, and what of the request its rule has to look at; without `keyed` it goes by untouched. */
 export interface Sending {
-  readonly headers: Headers
+  readonly headers: SentFields
   /** The call that sends it, with a signal of ours. */
   send(signal: AbortSignal): readonly [input: Parameters<Fetch>[0], init: RequestInit]
   readonly signal: AbortSignal | undefined
@@ -157,7 +159,7 @@ export class HttpCall implements Call<HttpAnswer> {
     return this.excerpt === undefined || canExcerpt(this.excerpt, (name) => this.header(name), entry)
   }
 
-  async callUpstream(ending: AbortController, toRevalidate: Entry | undefined, leave: () => Promise<void>): Promise<Fetched<HttpAnswer>> {
+  async callUpstream(ending: Cancellation, toRevalidate: Entry | undefined, leave: () => Maybe<void>): Promise<Fetched<HttpAnswer>> {
     const { fetch, clock, trouble } = this.#parts
     const { method, url } = this.#matched
     const [input, init] = this.#sending.send(ending.signal)

@@ -19,6 +19,92 @@ function isForeignRequest(input: unknown): boolean {
   return typeof url === 'string' && typeof method === 'string' && typeof arrayBuffer === 'function'
 }
 
+/** The header fields that a request is sent with. They are read once, for they are looked at many times. */
+export class SentFields implements Iterable<readonly [name: string, value: string]> {
+  /** Undefined where none were given. */
+  readonly headers: Headers | undefined
+  readonly #list: readonly (readonly [string, string])[]
+
+  constructor(headers: Headers | undefined) {
+    this.headers = headers
+    this.#list = headers ? [...(headers as unknown as Iterable<[string, string]>)] : []
+  }
+
+  static of(input: Input, init: Init): SentFields {
+    const given = init?.headers
+    if (given !== undefined) return new SentFields(new Headers(given))
+    return input instanceof Request ? new SentFields(new Headers(input.headers)) : none
+  }
+
+  get(name: string): string | null {
+    for (const [one, value] of this.#list) if (one === name) return value
+    return this.#list.length > 0 && /[A-Z]/.test(name) ? this.get(name.toLowerCase()) : null
+  }
+
+  has(name: string): boolean {
+    return this.get(name) !== null
+  }
+
+  [Symbol.iterator](): Iterator<readonly [string, string]> {
+    return this.#list[Symbol.iterator]()
+  }
+}
+
+const none = new SentFields(undefined)
+
+/** Options of a request that a text of it can hold. */
+const plainOptions = ['headers', 'method', 'signal']
+
+/**
+ * A text that is the same for the same GET: whose URL, fields and options are the same, but for its signal. Undefined for all other requests,
+ * and for those of which it would take long to say.
+ */
+export function textOfGet(input: Input, init: Init): string | undefined {
+  let text: string
+  let headers: unknown
+  if (typeof input === 'string' && /^https?:\/\//.test(input))
+    text = input // what is relative means another place on another page
+  else if (isPlainly(input, Request)) {
+    const { method, cache, redirect } = input as Request & Options
+    if (method !== 'GET' || (cache ?? 'default') !== 'default' || (redirect ?? 'follow') !== 'follow') return undefined
+    text = (input as Request).url
+    headers = (input as Request).headers
+  } else return undefined
+  if (init !== undefined && init !== null) {
+    for (const name in init) if (!plainOptions.includes(name)) return undefined
+    if (init.method !== undefined && init.method !== 'GET') return undefined
+    if (init.headers !== undefined) headers = init.headers
+  }
+  return headers === undefined ? text : withFields(text, headers)
+}
+
+/** Each with its length before it, so that no two lists have the same text. */
+function withFields(text: string, headers: unknown): string | undefined {
+  let all = ''
+  const add = (name: string, value: unknown) => {
+    if (typeof value !== 'string') return false
+    all += `${name.length}:${name}${value.length}:${value}`
+    return true
+  }
+  if (isPlainly(headers, Headers)) {
+    for (const [name, value] of headers as unknown as Iterable<[string, string]>) add(name, value)
+    return all + text
+  }
+  if (!isPlainly(headers, Object) || Object.getOwnPropertySymbols(headers).length > 0) return undefined // else it may be a list
+  for (const name of Object.keys(headers as object)) if (!add(name, (headers as Record<string, unknown>)[name])) return undefined
+  return all + text
+}
+
+/** Whether a value is of a class itself, not of one that may show itself otherwise. */
+function isPlainly(value: unknown, its: { readonly prototype: object }): value is object {
+  return typeof value === 'object' && value !== null && Object.getPrototypeOf(value) === its.prototype
+}
+
+/** The same, with fields that were read once: what is read again may say something else. */
+export function readOnce(init: Init): Init {
+  return isPlainly(init?.headers, Object) ? { ...init, headers: { ...(init?.headers as Record<string, string>) } } : init
+}
+
 /** The bytes of a request's body, and the call that sends it as it was given. A given `Request` keeps its own body unread. */
 export async function bytesOf(input: Input, init: Init) {
   const { signal: _, ...rest } = init ?? {}
@@ -40,6 +126,7 @@ interface Options {
 }
 
 function optionsOf(input: Input, init: Init): Pick<Options, 'cache' | 'redirect'> {
+  if (init === undefined && !(input instanceof Request)) return noOptions
   const { cache, redirect } = { ...(init as Options | undefined) }
   const request = input instanceof Request ? (input as Options) : undefined
   const cacheOfBoth = cache ?? request?.cache
@@ -47,8 +134,10 @@ function optionsOf(input: Input, init: Init): Pick<Options, 'cache' | 'redirect'
   return { ...(cacheOfBoth && { cache: cacheOfBoth }), ...(redirectOfBoth && { redirect: redirectOfBoth }) }
 }
 
+const noOptions = {}
+
 /** What a request asks of stored answers, by its fields and by the `cache` option of fetch. */
-export function requestDirectivesOf(headers: Headers, input: Input, init: Init): RequestDirectives {
+export function requestDirectivesOf(headers: SentFields, input: Input, init: Init): RequestDirectives {
   return requestDirectives(headers.get('cache-control'), headers.get('pragma'), optionsOf(input, init).cache)
 }
 

@@ -9,12 +9,14 @@ import { conditionsOf, freshenedFields, speaksOf } from '../../core/http/validat
 import { varyOf } from '../../core/http/variants.js'
 import { reportedBy } from '../../core/limits/reported-limits.js'
 import type { Clock } from '../../core/ports/clock.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import { isBrokenJson } from '../../core/rules/failure.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
 import type { Redaction } from '../../core/rules/redaction.js'
 import { isInKey } from '../../core/rules/request-key.js'
 import { unitsOf } from '../../core/rules/units.js'
 import type { Fetched, Finished, Kept } from '../call/fetched.js'
+import type { Cancellation } from '../cancellation.js'
 import { IdleTimer } from '../upstream/idle-timer.js'
 import { factsOf, headOnly } from './answer-facts.js'
 import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js'
@@ -30,9 +32,9 @@ export interface UpstreamRequest {
   /** With the signal of `ending`. */
   readonly init: RequestInit
   readonly method: string
-  readonly ending: AbortController
+  readonly ending: Cancellation
   /** Waited for before each call that leaves. */
-  readonly leave: () => Promise<void>
+  readonly leave: () => Maybe<void>
   readonly clock: Clock
   readonly redaction: Redaction
   /** Whether the request carries `Authorization`. */
@@ -85,7 +87,8 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
   let askedAt: number
   let response: Response
   try {
-    await call.leave()
+    const leaving = call.leave()
+    if (leaving instanceof Promise) await leaving
     askedAt = clock.now()
     response = await fetch(call.input, call.init)
   } catch (error) {
@@ -119,13 +122,12 @@ function sharedBody({ endpoint, ending, clock, redaction }: UpstreamRequest, sou
   const idle = mode === 'measure' || !Number.isFinite(timeouts.idleMs) ? undefined : new IdleTimer(clock, timeouts.idleMs, late)
   const body = new SharedBody(source, endpoint.maxBodyBytes, {
     desert: (reason) => ending.abort(reason ?? new DOMException('nobody reads the answer any more', 'AbortError')),
-    explain: (cause) =>
-      ending.signal.aborted ? ending.signal.reason : new BrokenBodyError(provider, name, { cause: redaction.error(cause) }),
+    explain: (cause) => (ending.aborted ? ending.reason : new BrokenBodyError(provider, name, { cause: redaction.error(cause) })),
     waits: () => idle?.waits(),
     arrived: () => idle?.arrived(),
     stop: () => idle?.stop(),
   })
-  ending.signal.addEventListener('abort', () => body.breakOff(ending.signal.reason), { once: true })
+  ending.onAbort(() => body.breakOff(ending.reason))
   return body
 }
 
@@ -157,7 +159,7 @@ async function finishBody(
   try {
     if (body && (await body.fill(length)) === 'too-large') return { notKept: 'too-large' satisfies NotKept }
   } catch (broken) {
-    const { aborted, reason } = ending.signal
+    const { aborted, reason } = ending
     return aborted && !(reason instanceof UpstreamTimeoutError) ? { abandoned: reason } : { broken }
   }
   try {

@@ -4,6 +4,7 @@ import type { CallOptions, Refusals } from '../../core/endpoints/options.js'
 import type { RuleBook } from '../../core/endpoints/rule-book.js'
 import { reusableFields } from '../../core/http/stored-head.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import { digestOf } from '../../core/rules/digest.js'
 import type { SentRequest } from '../../core/rules/keying.js'
 import type { Mode } from '../../core/rules/mode.js'
@@ -11,12 +12,13 @@ import { Redaction } from '../../core/rules/redaction.js'
 import { requestKey } from '../../core/rules/request-key.js'
 import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { AnswerForm } from '../call/answer-form.js'
+import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
 import { CredentialNotices } from './credential-notices.js'
 import { excerptOf } from './excerpt.js'
 import { answerOfEntry, fallbackAnswer, type HttpAnswer } from './http-answer.js'
 import { HttpCall, type HttpCallParts, type Matched, type Sending } from './http-call.js'
-import { asCalled, bypassOf, bytesOf, type Init, type Input, redirectOf, requestDirectivesOf } from './http-request.js'
+import { asCalled, bypassOf, bytesOf, type Init, type Input, redirectOf, requestDirectivesOf, SentFields } from './http-request.js'
 import { SharedBody } from './shared-body.js'
 
 export interface PrepareCallParts extends HttpCallParts {
@@ -34,6 +36,21 @@ interface Known {
   readonly tenant: string | undefined
 }
 
+/** A request with what covers it, and how it is sent. */
+export interface Prepared {
+  readonly matched: Matched
+  readonly sending: Sending
+}
+
+/** What `fetch` was called with, and what tends it. */
+interface Own {
+  readonly input: Input
+  readonly init: Init
+  readonly signal: AbortSignal | undefined
+  readonly provider: Provider
+  readonly endpoint: RequestEndpoint
+}
+
 /** Makes calls of what `fetch` is called with. */
 export class CallPreparation {
   readonly #parts: PrepareCallParts
@@ -41,6 +58,7 @@ export class CallPreparation {
   readonly #notices: CredentialNotices
   readonly #unknown: RequestEndpoint
   readonly #forms = new Map<RequestEndpoint, AnswerForm<HttpAnswer>>()
+  readonly #counters = new Map<RequestEndpoint, EndpointCounter>()
 
   constructor(parts: PrepareCallParts) {
     this.#parts = parts
@@ -50,46 +68,66 @@ export class CallPreparation {
   }
 
   match(input: Input, init: Init): Matched {
-    const { rules, ledger } = this.#parts
+    const { rules } = this.#parts
     const request = input instanceof Request ? input : undefined
     const method = (init?.method ?? request?.method ?? 'GET').toUpperCase()
     const url = new URL(request ? request.url : String(input), (globalThis as { location?: { href: string } }).location?.href)
-    const match = rules.match(method, url)
-    const rule = match.endpoint ?? match.provider?.rest ?? this.#unknown
-    return { ...match, method, url, rule, counter: ledger.counter(rule.provider, rule.name, rule.mode) }
+    const { provider, endpoint } = rules.match(method, url)
+    const rule = endpoint ?? provider?.rest ?? this.#unknown
+    return { provider, endpoint, method, url, rule, counter: this.#counter(rule) }
   }
 
-  async call(calledWith: Input, calledInit: Init, wanted?: CallOptions): Promise<{ call: HttpCall; matched: Matched }> {
+  /** At once, but where a body has to be read. */
+  prepare(calledWith: Input, calledInit: Init, wanted?: CallOptions): Maybe<Prepared> {
     const [input, init] = asCalled(calledWith, calledInit)
     const matched = this.match(input, init)
-    const sending = await this.#sending(matched, input, init, wanted?.signal)
-    return { call: new HttpCall(this.#parts, matched, sending, this.#form(matched.rule), wanted), matched }
+    const sending = this.#sending(matched, input, init, wanted?.signal)
+    return sending instanceof Promise ? sending.then((done) => ({ matched, sending: done })) : { matched, sending }
   }
 
-  async #sending(
-    { method, url, provider, endpoint }: Matched,
-    input: Input,
-    init: Init,
-    wanted: AbortSignal | undefined,
-  ): Promise<Sending> {
+  call({ matched, sending }: Prepared, wanted?: CallOptions): HttpCall {
+    return new HttpCall(this.#parts, matched, sending, this.#form(matched.rule), wanted)
+  }
+
+  #counter(rule: RequestEndpoint): EndpointCounter {
+    let counter = this.#counters.get(rule)
+    if (!counter) {
+      counter = this.#parts.ledger.counter(rule.provider, rule.name, rule.mode)
+      this.#counters.set(rule, counter)
+    }
+    return counter
+  }
+
+  #sending(matched: Matched, input: Input, init: Init, wanted: AbortSignal | undefined): Maybe<Sending> {
+    const { method, provider, endpoint } = matched
     const request = input instanceof Request ? input : undefined
     const signal = init?.signal ?? wanted ?? request?.signal ?? undefined // every Request has one, whether or not it was given any
     if (!provider || !endpoint?.isTended) {
-      const headers = new Headers(init?.headers ?? request?.headers)
       const bypass = endpoint ? undefined : 'no-endpoint'
-      return { headers, signal, bypass, send: (own) => [input, { ...init, signal: own } as RequestInit] }
+      return { headers: SentFields.of(input, init), signal, bypass, send: (own) => [input, { ...init, signal: own } as RequestInit] }
     }
-    const body = method === 'GET' || method === 'HEAD' ? undefined : await bytesOf(input, init)
-    const headers = body?.headers ?? new Headers(init?.headers ?? request?.headers)
-    const header = (field: string) => headers.get(field)
-    const send: Sending['send'] = (own) => body?.resend(own) ?? [input, { ...init, headers, signal: own } as RequestInit]
-    const keyed: SentRequest = { method: method === 'HEAD' ? 'GET' : method, url, header, body: body?.bytes, fields: headers }
+    const own = { input, init, signal, provider, endpoint }
+    if (method === 'GET' || method === 'HEAD') return this.#keyed(matched, own, undefined)
+    return bytesOf(input, init).then((body) => this.#keyed(matched, own, body))
+  }
+
+  #keyed(
+    { method, url }: Matched,
+    { input, init, signal, provider, endpoint }: Own,
+    body: Awaited<ReturnType<typeof bytesOf>> | undefined,
+  ): Sending {
+    const fields = body ? new SentFields(body.headers) : SentFields.of(input, init)
+    const { headers } = fields
+    const header = (field: string) => fields.get(field)
+    const send: Sending['send'] = (own) =>
+      body?.resend(own) ?? [input, { ...init, ...(headers && { headers }), signal: own } as RequestInit]
+    const keyed: SentRequest = { method: method === 'HEAD' ? 'GET' : method, url, header, body: body?.bytes, fields }
     const known = this.#known(provider, endpoint, keyed)
-    if (!known) return { headers, signal, bypass: 'no-key', send }
+    if (!known) return { headers: fields, signal, bypass: 'no-key', send }
     const redirect = redirectOf(input, init)
-    const directives = requestDirectivesOf(headers, input, init)
+    const directives = requestDirectivesOf(fields, input, init)
     return {
-      ...{ headers, signal, send, bypass: bypassOf(known.excepted, directives) },
+      ...{ headers: fields, signal, send, bypass: bypassOf(known.excepted, directives) },
       keyed: {
         ...{ request: keyed, redirect, directives, excerpt: excerptOf(method, header), tenant: known.tenant },
         key: redirect ? `${known.key} redirect:${redirect}` : known.key,

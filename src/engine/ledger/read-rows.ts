@@ -1,5 +1,7 @@
-import { type BillingFacts, finerThan, type Grain, grains, type LedgerRow, type TallyRow } from '../../core/ledger/ledger-row.js'
+import { Turns } from '../../core/in-pieces.js'
+import { accountName, type BillingFacts, finerThan, type Grain, grains, type TallyRow } from '../../core/ledger/ledger-row.js'
 import { areReadable, readableRow } from '../../core/ledger/readable.js'
+import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
 
 /** The longest that a bucket can be, milliseconds. */
@@ -18,36 +20,51 @@ export interface Wanted {
   readonly finest?: Grain | undefined
 }
 
+/** What is read, and by what time others come between. */
+export interface Reading {
+  readonly store: Store
+  readonly clock: Pick<Clock, 'later' | 'ticks'>
+}
+
 /** Rows of a ledger, and how many there were besides that could not be read. */
 export interface ReadRows {
   readonly rows: readonly TallyRow[]
   readonly unreadable: number
 }
 
-/** The ledger's rows of a time, each call in one of them: longer buckets where that will do, details where it will not. */
+/**
+ * The ledger's rows of a time, each call in one of them: longer buckets where that will do, details where it will not. Read account by account,
+ * so that calls can come between.
+ */
 export async function readRows(
-  store: Store,
+  { store, clock }: Reading,
   { since, until, cuts, finest = 'month' }: Wanted,
   unwritten: readonly TallyRow[] = [],
 ): Promise<ReadRows> {
-  const read = await store.ledger.read({ since: since - longestMs, until })
-  const written = readable(read)
-  let rows = [...written, ...unwritten]
-  const isTooLong = ({ grain }: TallyRow) => grains.indexOf(grain) > grains.indexOf(finest)
-  for (const grain of ['month', 'day', 'hour'] as const) {
-    const [first, end] = extentOf(rows)
-    const all = end - first > longMs ? cuts : [...cuts, first + 1, end - 1] // so that it shows when the first and the last call was
-    const reachesOver = ({ bucket, lengthMs }: TallyRow) => all.some((cut) => cut > bucket && cut < bucket + lengthMs)
-    const inDetail = rows.filter((row) => row.grain === grain && (isTooLong(row) || reachesOver(row)))
-    if (inDetail.length === 0) continue
-    const details = await detailsOf(store, inDetail)
-    rows = rows.flatMap((row) => details.get(row) ?? [row])
+  const turns = new Turns(clock)
+  const rows: TallyRow[] = [...unwritten]
+  let unreadable = 0
+  const accounts = await store.ledger.accounts()
+  for (const account of accounts) {
+    await turns.next()
+    for (const row of await store.ledger.read({ since: since - longestMs, until, of: account })) {
+      const readable = readableRow(row)
+      if (readable) rows.push(readable)
+      else unreadable++
+    }
   }
-  return { rows: rows.filter(({ bucket }) => bucket >= since && bucket < until), unreadable: read.length - written.length }
-}
-
-function readable(rows: readonly LedgerRow[]): TallyRow[] {
-  return rows.flatMap((row) => readableRow(row) ?? [])
+  const isTooLong = ({ grain }: TallyRow) => grains.indexOf(grain) > grains.indexOf(finest)
+  let all = rows
+  for (const grain of ['month', 'day', 'hour'] as const) {
+    const [first, end] = extentOf(all)
+    const ends = end - first > longMs ? cuts : [...cuts, first + 1, end - 1] // so that it shows when the first and the last call was
+    const reachesOver = ({ bucket, lengthMs }: TallyRow) => ends.some((cut) => cut > bucket && cut < bucket + lengthMs)
+    const inDetail = all.filter((row) => row.grain === grain && (isTooLong(row) || reachesOver(row)))
+    if (inDetail.length === 0) continue
+    const details = await detailsOf(store, inDetail, turns)
+    all = all.flatMap((row) => details.get(row) ?? [row])
+  }
+  return { rows: all.filter(({ bucket }) => bucket >= since && bucket < until), unreadable }
 }
 
 function extentOf(rows: readonly TallyRow[]): [first: number, end: number] {
@@ -56,20 +73,31 @@ function extentOf(rows: readonly TallyRow[]): [first: number, end: number] {
   return [first, end]
 }
 
+/** How long a stretch of details is read at once, milliseconds, so that it is done in a moment. */
+const readAtOnceMs = { minute: 4 * 3_600_000, hour: 10 * 86_400_000, day: 300 * 86_400_000 }
+
 /** The details of rows of one grain, of those of which all are kept. */
-async function detailsOf(store: Store, rows: readonly TallyRow[]): Promise<Map<TallyRow, TallyRow[]>> {
-  const byPlace = new Map<string, TallyRow[]>()
-  for (const { start, end } of stretches(rows)) {
-    const finer = finerThan[rows[0]?.grain as keyof typeof finerThan]
-    for (const detail of readable(await store.ledger.read({ since: start, until: end, grain: finer, details: true }))) {
-      add(byPlace, placeOf(detail), detail)
-    }
-  }
+async function detailsOf(store: Store, rows: readonly TallyRow[], turns: Turns): Promise<Map<TallyRow, TallyRow[]>> {
+  const byAccount = new Map<string, TallyRow[]>()
+  for (const row of rows) add(byAccount, accountName(row), row)
   const found = new Map<TallyRow, TallyRow[]>()
-  for (const row of rows) {
-    const its = (byPlace.get(placeOf(row)) ?? []).filter(({ bucket }) => bucket >= row.bucket && bucket < row.bucket + row.lengthMs)
-    const calls = its.reduce((sum, { tally }) => sum + tally.asked + tally.upstream, 0)
-    if (calls === row.tally.asked + row.tally.upstream) found.set(row, its)
+  for (const its of byAccount.values()) {
+    const [{ grain, mode, provider, endpoint }] = its as [TallyRow]
+    const finer = finerThan[grain as keyof typeof finerThan]
+    const details: TallyRow[] = []
+    for (const { start, end } of stretches(its)) {
+      for (let from = start; from < end; from += readAtOnceMs[finer]) {
+        const until = Math.min(end, from + readAtOnceMs[finer])
+        const read = await store.ledger.read({ since: from, until, grain: finer, details: true, of: { mode, provider, endpoint } })
+        details.push(...read.flatMap((row) => readableRow(row) ?? []))
+        await turns.next()
+      }
+    }
+    for (const row of its) {
+      const inIt = details.filter(({ bucket }) => bucket >= row.bucket && bucket < row.bucket + row.lengthMs)
+      const calls = inIt.reduce((sum, { tally }) => sum + tally.asked + tally.upstream, 0)
+      if (calls === row.tally.asked + row.tally.upstream) found.set(row, inIt)
+    }
   }
   return found
 }
@@ -83,10 +111,6 @@ function stretches(rows: readonly TallyRow[]): { start: number; end: number }[] 
     else found.push({ start: bucket, end: bucket + lengthMs })
   }
   return found
-}
-
-function placeOf({ mode, provider, endpoint }: Pick<TallyRow, 'mode' | 'provider' | 'endpoint'>): string {
-  return JSON.stringify([mode, provider, endpoint])
 }
 
 function add(groups: Map<string, TallyRow[]>, name: string, row: TallyRow): void {

@@ -4,11 +4,13 @@ import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { noDirectives, type RequestDirectives } from '../../core/http/request-directives.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry } from '../../core/ports/entry-store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
 import { unitsOf } from '../../core/rules/units.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import type { Call, CallTerms } from '../call/call.js'
 import type { Fetched, Finished } from '../call/fetched.js'
+import type { Cancellation } from '../cancellation.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import {
   type OperationValue,
@@ -80,14 +82,11 @@ export class OperationCall implements Call<OperationValue> {
     return true
   }
 
-  async callUpstream(
-    _ending: AbortController,
-    _toRevalidate: Entry | undefined,
-    leave: () => Promise<void>,
-  ): Promise<Fetched<OperationValue>> {
+  async callUpstream(_ending: Cancellation, _toRevalidate: Entry | undefined, leave: () => Maybe<void>): Promise<Fetched<OperationValue>> {
     let value: unknown
     try {
-      await leave()
+      const leaving = leave()
+      if (leaving instanceof Promise) await leaving
       value = await this.#work()
     } catch (error) {
       return { result: 'failed', error }

@@ -1,17 +1,18 @@
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { ArgumentsUnkeyableError } from '../../core/errors/call-errors.js'
+import { Remembered } from '../../core/remembered.js'
 import { argumentKey, canonicalKey, type KeyOwner } from '../../core/rules/argument-key.js'
 import { mayUseReceiver } from './receiver.js'
 
-/** Keys of one-string calls remembered for an operation, at the most. */
-const mostKeys = 1_000
+/** Keys of one-string calls remembered for an operation, in bytes at the most. */
+const rememberedBytes = 256 * 1024
 
 /** The keys of an operation's calls. */
 export class OperationKeys {
   readonly #owner: KeyOwner
   readonly #keyedBy: ((...args: never[]) => unknown) | undefined
   readonly #readsReceiver: boolean
-  readonly #known = new Map<string, string>()
+  readonly #known = new Remembered<string>(rememberedBytes)
 
   constructor(
     { provider, name, version }: Endpoint,
@@ -31,9 +32,8 @@ export class OperationKeys {
     if (typeof only !== 'string') return argumentKey(this.#owner, args)
     let key = this.#known.get(only)
     if (key === undefined) {
-      if (this.#known.size >= mostKeys) this.#known.clear()
       key = argumentKey(this.#owner, args)
-      this.#known.set(only, key)
+      this.#known.set(only, key, key.length)
     }
     return key
   }

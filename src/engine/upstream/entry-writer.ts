@@ -3,6 +3,7 @@ import type { EventPlace, EvictedBy } from '../../core/decide/events.js'
 import type { Keeping, NotKept } from '../../core/decide/keep.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { signpostHead } from '../../core/http/variants.js'
+import { inPieces } from '../../core/in-pieces.js'
 import type { OutdatedExample } from '../../core/ledger/report-model.js'
 import { type Ending, isBilled } from '../../core/money/billed-calls.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
@@ -67,7 +68,7 @@ export class EntryWriter {
     this.#events = events
     this.#countEvicted = countEvicted
     this.#outdated = outdated
-    this.#measurement = new Measurement(entries)
+    this.#measurement = new Measurement(entries, clock)
     this.#freshness = new OncePerEpisode(warn)
   }
 
@@ -168,7 +169,12 @@ export class EntryWriter {
   }
 
   async #trim(selection: Selection, most: number): Promise<void> {
-    for (const evicted of await this.#entries.trim(selection, most, this.#clock.now())) this.#countEvicted(evicted, 'endpoint')
+    const piece = async () => {
+      const trimmed = await this.#entries.trim(selection, most, this.#clock.now())
+      for (const evicted of trimmed.evicted) this.#countEvicted(evicted, 'endpoint')
+      return trimmed
+    }
+    await inPieces(this.#clock, piece, ({ more }) => more)
   }
 
   #tellNotStored({ endpoint, counter }: Call<unknown>, why: NotKept): void {

@@ -2,6 +2,7 @@ import { decide, type Facts } from '../../core/decide/decide.js'
 import { type StoredTimes, slid, timesOf } from '../../core/decide/entry-times.js'
 import type { Reason } from '../../core/decide/reasons.js'
 import type { Units } from '../../core/money/units.js'
+import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import { digestOf } from '../../core/rules/digest.js'
@@ -38,8 +39,8 @@ type Would = StoredTimes & Pick<Entry, 'body'> & { readonly units?: Units | unde
 export class Measurement {
   readonly #seen: SeenAnswers
 
-  constructor(entries: EntryStore) {
-    this.#seen = new SeenAnswers(entries)
+  constructor(entries: EntryStore, clock: Clock) {
+    this.#seen = new SeenAnswers(entries, clock)
   }
 
   /**

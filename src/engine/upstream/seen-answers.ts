@@ -1,4 +1,6 @@
 import { invalidatedTimes, type StoredTimes } from '../../core/decide/entry-times.js'
+import { invalidateAll } from '../../core/in-pieces.js'
+import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 
@@ -21,9 +23,11 @@ const leastMs = 86_400_000
  */
 export class SeenAnswers {
   readonly #entries: EntryStore
+  readonly #clock: Clock
 
-  constructor(entries: EntryStore) {
+  constructor(entries: EntryStore, clock: Clock) {
     this.#entries = entries
+    this.#clock = clock
   }
 
   find(key: string): Maybe<Seen | undefined> {
@@ -43,7 +47,7 @@ export class SeenAnswers {
   }
 
   invalidate(under: string, now: number): Maybe<void> {
-    return this.#entries.invalidate({ under: nameOf(under) }, now)
+    return invalidateAll(this.#clock, this.#entries, { under: nameOf(under) }, now)
   }
 }
 

@@ -1,9 +1,12 @@
-import { decideOnFailure, type WithheldFor } from '../../core/decide/decide.js'
-import { BudgetSpentError, HeldOffError, LimitReachedError, UpstreamTimeoutError } from '../../core/errors/call-errors.js'
+import { decideOnFailure } from '../../core/decide/decide.js'
+import { UpstreamTimeoutError } from '../../core/errors/call-errors.js'
 import { type Ending, endingOf } from '../../core/money/billed-calls.js'
+import type { Maybe } from '../../core/ports/maybe.js'
 import { type Fetched, type Finished, unitsIn, type WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
-import type { Gate } from '../gate/gate.js'
+import { Cancellation } from '../cancellation.js'
+import type { Permit } from '../gate/permit.js'
+import { lateFailure, notReused, withheldFor } from './attempt-ends.js'
 import { AttemptTimers } from './attempt-timers.js'
 import type { Ended, Landed, Usage } from './landed.js'
 import { placeOf } from './place.js'
@@ -25,7 +28,7 @@ export class UpstreamAttempt<T> {
   readonly #job: UpstreamJob<T>
   readonly #attempt: number
   /** Ends this attempt. */
-  readonly #own = new AbortController()
+  readonly #own = new Cancellation()
   readonly #timers: AttemptTimers
   #record: UpstreamRecord | undefined
   #withheld: { readonly error: unknown } | undefined
@@ -41,17 +44,17 @@ export class UpstreamAttempt<T> {
 
   async run(): Promise<Ran<T>> {
     const { call, previous, isReusable, ending } = this.#job
-    const end = () => this.#own.abort(ending.signal.reason)
-    if (ending.signal.aborted) end()
-    else ending.signal.addEventListener('abort', end, { once: true })
+    const end = () => this.#own.abort(ending.reason)
+    const forget = ending.onAbort(end)
+    if (ending.aborted) end()
     const over = () => {
       this.#timers.cancel()
-      ending.signal.removeEventListener('abort', end)
+      forget()
     }
     const toRevalidate = call.directives.ask === 'reload' || !isReusable ? undefined : previous
     const fetched = await untilAborted(
       () => call.callUpstream(this.#own, toRevalidate, () => this.#leave()),
-      this.#own.signal,
+      this.#own,
       (error): Fetched<T> => ({ result: 'failed', error }),
     )
     if ('error' in fetched) {
@@ -62,27 +65,39 @@ export class UpstreamAttempt<T> {
   }
 
   /** Called before each call that leaves. */
-  async #leave(): Promise<void> {
+  #leave(): Maybe<void> {
     const { call, terms } = this.#job
     const { endpoint, path } = call
     const isRepetition = this.#attempt > 1 || this.#record !== undefined
     this.#record?.end({ how: 'answered' })
     this.#record = undefined
-    let permit: Awaited<ReturnType<Gate['enter']>> | undefined
-    if (endpoint.mode !== 'measure' && endpoint.isGated) {
-      try {
-        permit = await this.#parts.gate.enter({ endpoint, path, urgency: terms.urgency, waitMs: this.#waitMs(), signal: this.#own.signal })
-        if (this.#own.signal.aborted) {
-          permit.end({ how: 'left' }) // nobody waits for what comes of it any more
-          throw this.#own.signal.reason
-        }
-      } catch (error) {
-        this.#withheld = { error }
-        throw error
-      }
+    if (endpoint.mode === 'measure' || !endpoint.isGated) return this.#left(undefined, isRepetition)
+    try {
+      const asked = { endpoint, path, urgency: terms.urgency, waitMs: this.#waitMs(), ending: this.#own }
+      const entered = this.#parts.gate.enter(asked)
+      if (!(entered instanceof Promise)) return this.#left(entered, isRepetition)
+      return entered.then(
+        (permit) => this.#left(permit, isRepetition),
+        (error) => this.#withhold(error),
+      )
+    } catch (error) {
+      this.#withhold(error)
     }
+  }
+
+  #left(permit: Permit | undefined, isRepetition: boolean): void {
+    if (permit && this.#own.aborted) {
+      permit.end({ how: 'left' }) // nobody waits for what comes of it any more
+      this.#withhold(this.#own.reason)
+    }
+    const { call, terms } = this.#job
     this.#record = new UpstreamRecord({ call, terms, permit, attempt: this.#attempt, isRepetition }, this.#parts)
     this.#timers.start()
+  }
+
+  #withhold(error: unknown): never {
+    this.#withheld = { error }
+    throw error
   }
 
   #waitMs(): number {
@@ -99,8 +114,8 @@ export class UpstreamAttempt<T> {
 
   /** Whether those who waited for it have gone, or the stash is closed: which is no failure of the upstream. */
   get #isAbandoned(): boolean {
-    const { signal } = this.#own
-    return signal.aborted && !(signal.reason instanceof UpstreamTimeoutError)
+    const { aborted, reason } = this.#own
+    return aborted && !(reason instanceof UpstreamTimeoutError)
   }
 
   /** The call gave nothing that could be handed on, or never left. */
@@ -145,6 +160,7 @@ export class UpstreamAttempt<T> {
     const listeners: ((ended: Ended, usage: Usage) => void)[] = []
     let usage: Usage = {}
     let ended: Ended | undefined
+    let isFinished = false
     const finish = async (): Promise<void> => {
       try {
         const finished = await fetched.finish()
@@ -158,10 +174,11 @@ export class UpstreamAttempt<T> {
         fetched.release()
       }
       await this.#measuring
+      isFinished = true
     }
     const finished = finish()
     const waits = this.#waitsForBody(fetched)
-    if (!waits) await Promise.race([finished, aFewTurns()])
+    if (!waits) await aFewTurns(() => isFinished)
     else if ((await fetched.settled) !== 'outgrown') await finished
     const failedLate = ended !== undefined && result === 'answered' && ('broken' in ended || 'amiss' in ended)
     const landed: Landed<T> = {
@@ -225,22 +242,6 @@ export class UpstreamAttempt<T> {
       return instead
     }
   }
-}
-
-/** The failure that a complete answer turned out to be: an error where it broke off; else the answer itself, which says so. */
-function lateFailure<T>(fetched: WithAnswer<T>, ended: Ended): Fetched<T> {
-  return 'broken' in ended ? { result: 'failed', error: ended.broken } : { ...fetched, result: 'failed' }
-}
-
-function withheldFor(error: unknown): Exclude<WithheldFor, 'overdue'> | undefined {
-  if (error instanceof HeldOffError) return 'held-off'
-  if (error instanceof BudgetSpentError) return 'budget-spent'
-  return error instanceof LimitReachedError ? 'limit-reached' : undefined
-}
-
-function notReused(finished: Finished): Ended {
-  if ('broken' in finished || 'abandoned' in finished) return finished
-  return 'amiss' in finished ? { amiss: true } : { notStored: 'not-reusable' }
 }
 
 function noop(): void {}

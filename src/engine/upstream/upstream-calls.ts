@@ -1,4 +1,5 @@
 import type { Clock } from '../../core/ports/clock.js'
+import type { Cancellation } from '../cancellation.js'
 import type { Landed } from './landed.js'
 import type { RetryPolicy } from './retry-policy.js'
 import { UpstreamAttempt } from './upstream-attempt.js'
@@ -27,22 +28,22 @@ export class UpstreamCalls {
       if (pauseMs === undefined) return landed
       const { provider, name } = endpoint
       this.#parts.events.tell('retry', { provider, endpoint: name, attempt: attempt + 1, afterMs: pauseMs })
-      await this.#pause(pauseMs, job.ending.signal)
-      if (job.ending.signal.aborted) return landed
+      await this.#pause(pauseMs, job.ending)
+      if (job.ending.aborted) return landed
       before = discard() ? undefined : landed
     }
   }
 
-  #pause(ms: number, signal: AbortSignal): Promise<void> {
+  #pause(ms: number, ending: Cancellation): Promise<void> {
     return new Promise((resolve) => {
       const over = () => {
         cancel()
-        signal.removeEventListener('abort', over)
+        forget()
         resolve()
       }
       const cancel = this.#clock.later(ms, over, true)
-      if (signal.aborted) over()
-      else signal.addEventListener('abort', over, { once: true })
+      const forget = ending.onAbort(over)
+      if (ending.aborted) over()
     })
   }
 }

@@ -1,6 +1,7 @@
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry } from '../../core/ports/entry-store.js'
 import type { Call, CallTerms } from '../call/call.js'
+import type { Cancellation } from '../cancellation.js'
 import type { Events } from '../events.js'
 import type { Gate } from '../gate/gate.js'
 import type { EntryWriter } from './entry-writer.js'
@@ -28,5 +29,5 @@ export interface UpstreamJob<T> {
   readonly isReusable: boolean
   /** Whether something newer is known by now, so that its answer must not be stored any more. */
   readonly isSuperseded: () => boolean
-  readonly ending: AbortController
+  readonly ending: Cancellation
 }

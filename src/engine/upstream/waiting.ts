@@ -1,14 +1,16 @@
-/** The work, or what its failing comes to; and at once what is given instead when `signal` aborts. */
-export function untilAborted<T>(work: () => Promise<T>, signal: AbortSignal, instead: (reason: unknown) => T): Promise<T> {
+import type { Cancellation } from '../cancellation.js'
+
+/** The work, or what its failing comes to; and at once what is given instead when it is to end. */
+export function untilAborted<T>(work: () => Promise<T>, ending: Cancellation, instead: (reason: unknown) => T): Promise<T> {
   return new Promise((resolve) => {
-    const aborted = () => resolve(instead(signal.reason))
-    if (signal.aborted) return aborted()
-    signal.addEventListener('abort', aborted, { once: true })
+    const aborted = () => resolve(instead(ending.reason))
+    if (ending.aborted) return aborted()
+    ending.onAbort(aborted)
     work().then(resolve, (error) => resolve(instead(error)))
   })
 }
 
 /** Long enough for an answer that is there already to be read and stored, and no time at all by the clock. */
-export async function aFewTurns(): Promise<void> {
-  for (let turn = 0; turn < 100; turn++) await undefined
+export async function aFewTurns(isOver: () => boolean): Promise<void> {
+  for (let turn = 0; turn < 100 && !isOver(); turn++) await undefined
 }

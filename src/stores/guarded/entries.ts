@@ -1,9 +1,22 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry, EntryPage, EntryStore, Evicted, PutResult, Selection, StoreSize } from '../../core/ports/entry-store.js'
+import { inPieces, invalidateAll } from '../../core/in-pieces.js'
+import type {
+  Dropped,
+  Entry,
+  EntryPage,
+  EntryStore,
+  Piece,
+  PutResult,
+  Selection,
+  StoreSize,
+  Trimmed,
+} from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import { isSelected } from '../../core/ports/selection.js'
 import type { Guard } from './guard.js'
 import { soundness } from './soundness.js'
+
+const nothing = { entries: 0, more: false }
 
 /** Invalidations that a failing store did not take, at the most; with more, nothing stored before is given out. */
 const mostPending = 10_000
@@ -42,24 +55,25 @@ export class GuardedEntries implements EntryStore {
   }
 
   /** What the store cannot be told is kept, and counts for what is read, until it can. */
-  invalidate(selection: Selection, now: number): Maybe<void> {
-    return this.#orLater(() => this.#entries.invalidate(selection, now), undefined, { selection, at: now, drop: false })
+  invalidate(selection: Selection, now: number, from?: string): Maybe<Piece> {
+    const none = { entries: 0, next: undefined }
+    return this.#orLater<Piece>(() => this.#entries.invalidate(selection, now, from), none, { selection, at: now, drop: false })
   }
 
-  remove(selection: Selection): Maybe<number> {
-    return this.#orLater(() => this.#entries.remove(selection), 0, { selection, at: 0, drop: true })
+  remove(selection: Selection): Maybe<Dropped> {
+    return this.#orLater<Dropped>(() => this.#entries.remove(selection), nothing, { selection, at: 0, drop: true })
   }
 
-  trim(selection: Selection, most: number, now: number): Maybe<readonly Evicted[]> {
-    return this.#guard.attemptIfOpen<readonly Evicted[]>(() => this.#entries.trim(selection, most, now), [])
+  trim(selection: Selection, most: number, now: number): Maybe<Trimmed> {
+    return this.#guard.attemptIfOpen<Trimmed>(() => this.#entries.trim(selection, most, now), { evicted: [], more: false })
   }
 
   list(...args: Parameters<EntryStore['list']>): Maybe<EntryPage> {
     return this.#guard.read(() => this.#entries.list(...args))
   }
 
-  sweep(now: number): Maybe<number> {
-    return this.#guard.attemptIfOpen(() => this.#entries.sweep(now), 0)
+  sweep(now: number): Maybe<Dropped> {
+    return this.#guard.attemptIfOpen<Dropped>(() => this.#entries.sweep(now), nothing)
   }
 
   size(): Maybe<StoreSize> {
@@ -92,9 +106,17 @@ export class GuardedEntries implements EntryStore {
   }
 
   async #tellPending(): Promise<void> {
+    const { clock } = this.#guard.options
     for (const [name, { selection, at, drop }] of [...this.#pending]) {
       try {
-        await this.#guard.write<unknown>(() => (drop ? this.#entries.remove(selection) : this.#entries.invalidate(selection, at)))
+        if (drop)
+          await inPieces(
+            clock,
+            () => this.#guard.write(() => this.#entries.remove(selection)),
+            ({ more }) => more,
+          )
+        else
+          await invalidateAll(clock, { invalidate: (...args) => this.#guard.write(() => this.#entries.invalidate(...args)) }, selection, at)
         this.#pending.delete(name)
       } catch {
         return

@@ -1,4 +1,4 @@
-import type { BillingFacts, LedgerRow } from '../../core/ledger/ledger-row.js'
+import type { BillingFacts, LedgerAccount, LedgerRow } from '../../core/ledger/ledger-row.js'
 import type { LedgerSpan, LedgerStore } from '../../core/ports/ledger-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Guard } from './guard.js'
@@ -20,11 +20,15 @@ export class GuardedLedger implements LedgerStore {
     return this.#guard.read(() => this.#ledger.read(span))
   }
 
+  accounts(): Maybe<LedgerAccount[]> {
+    return this.#guard.read(() => this.#ledger.accounts())
+  }
+
   replace(olds: readonly LedgerRow[], news: readonly LedgerRow[]): Maybe<boolean> {
     return this.#guard.write(() => this.#ledger.replace(olds, news))
   }
 
-  drop(span: LedgerSpan): Maybe<void> {
+  drop(span: LedgerSpan): Maybe<boolean> {
     return this.#guard.write(() => this.#ledger.drop(span))
   }
 

@@ -15,6 +15,10 @@ export class GuardedRecords implements SharedRecords {
     return this.#guard.write(() => this.#records.update(name, now, change))
   }
 
+  read(name: string, now: number): Maybe<string | undefined> {
+    return this.#guard.read(() => this.#records.read(name, now))
+  }
+
   records(prefix: string, now: number): Maybe<ReadonlyMap<string, string>> {
     return this.#guard.read(() => this.#records.records(prefix, now))
   }

@@ -1,110 +1,141 @@
-import { invalidatedTimes, type StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry, EntryPage, EntryStore, EntrySummary, Evicted, PutResult, Selection, StoreSize } from '../../core/ports/entry-store.js'
-import { evictedOf, isSelected, pageOf, wasFresh } from '../../core/ports/selection.js'
+import type { StoredTimes } from '../../core/decide/entry-times.js'
+import type {
+  Dropped,
+  Entry,
+  EntryPage,
+  EntryStore,
+  EntrySummary,
+  Evicted,
+  Piece,
+  PutResult,
+  Selection,
+  StoreSize,
+  Trimmed,
+} from '../../core/ports/entry-store.js'
+import { evictedOf, pageOf, wasFresh } from '../../core/ports/selection.js'
+import { Copies } from './copies.js'
+import { EntryIndex } from './entry-index.js'
 import { EvictedKeys } from './evicted-keys.js'
-import { type Link, UseOrder } from './use-order.js'
-
-interface Slot extends Link<Slot> {
-  entry: Entry
-  readonly bytes: number
-}
+import { bytesOfEntry, type Slot } from './slot.js'
 
 export class MemoryEntries implements EntryStore {
-  readonly #slots = new Map<string, Slot>()
-  readonly #order = new UseOrder<Slot>()
+  readonly #copies: Copies
+  #index = this.#newIndex()
   readonly #evictedKeys: EvictedKeys
   readonly #maxBytes: number
   readonly #maxEntries: number
   #bytes = 0
-  /** Goes round all slots, a few each time that room is needed. */
+  /** Go round all slots, a few each time: for room that is needed, and for sweeping. */
   #hand: Iterator<Slot> | undefined
+  #broom: Iterator<Slot> | undefined
 
   constructor(maxBytes: number, maxEntries: number) {
     this.#maxBytes = maxBytes
     this.#maxEntries = maxEntries
+    this.#copies = new Copies(maxBytes * shareOfCopies)
     this.#evictedKeys = new EvictedKeys(Math.max(leastForEvicted, maxBytes / 20))
   }
 
   get(key: string): Entry | undefined {
-    const slot = this.#slots.get(key)
+    const slot = this.#index.get(key)
     if (slot === undefined) return undefined
-    this.#order.use(slot)
-    return slot.entry
+    this.#index.use(slot)
+    return this.#copies.of(slot)
   }
 
   put(entry: Entry, now: number): PutResult | undefined {
-    this.#drop(this.#slots.get(entry.key))
-    const slot: Slot = { entry, bytes: bytesOf(entry), newer: undefined, older: undefined }
-    if (slot.bytes > this.#maxBytes) return { notKept: 'too-large' }
-    const wasEvicted = this.#evictedKeys.take(entry.key, now)
-    this.#slots.set(entry.key, slot)
-    this.#order.add(slot)
-    this.#bytes += slot.bytes
+    const { key } = entry
+    this.#drop(this.#index.slots.get(key))
+    if (bytesOfEntry(entry) > this.#maxBytes) return { notKept: 'too-large' }
+    const wasEvicted = this.#evictedKeys.take(key, now)
+    this.#bytes += this.#index.add(entry).bytes
     const evicted = this.#makeRoom(now)
     return wasEvicted || evicted ? { wasEvicted, evicted } : undefined
   }
 
   updateTimes(key: string, times: StoredTimes): void {
-    const slot = this.#slots.get(key)
-    if (slot?.entry.storedAt === times.storedAt) slot.entry = { ...slot.entry, ...times }
+    const slot = this.#index.slots.get(key)
+    if (slot?.storedAt === times.storedAt) this.#index.change(slot, times)
   }
 
-  invalidate(selection: Selection, now: number): void {
-    for (const slot of this.#selected(selection)) slot.entry = { ...slot.entry, ...invalidatedTimes(slot.entry, now) }
+  /** At once, however many these are: an entry gets its times when it is looked at. */
+  invalidate(selection: Selection, now: number): Piece {
+    return { entries: this.#index.invalidate(selection, now), next: undefined }
   }
 
-  remove(selection: Selection): number {
-    const slots = [...this.#selected(selection)]
-    for (const slot of slots) this.#drop(slot)
-    return slots.length
+  remove(selection: Selection): Dropped {
+    let entries = 0
+    for (const slot of this.#index.selected(selection)) {
+      if (entries >= pieceOf) return { entries, more: true }
+      this.#drop(slot)
+      entries++
+    }
+    return { entries, more: false }
   }
 
-  trim(selection: Selection, most: number, now: number): readonly Evicted[] {
-    const slots = [...this.#order].filter(({ entry }) => isSelected(selection, entry))
-    const dropped = slots.slice(0, Math.max(0, slots.length - most))
-    return evictedOf(
-      dropped.map((slot) => this.#evict(slot, now)),
-      now,
-    )
+  trim(selection: Selection, most: number, now: number): Trimmed {
+    const victims = this.#leastUsed(selection, most)
+    const dropped = victims.slice(0, pieceOf).map((slot) => this.#evict(slot, now))
+    return { evicted: evictedOf(dropped, now), more: victims.length > pieceOf }
   }
 
   list(selection: Selection, page?: Parameters<EntryStore['list']>[1]): EntryPage {
     return pageOf(
-      Array.from(this.#selected(selection), ({ entry }): EntrySummary => {
-        const { body, memo: _, ...rest } = entry
-        return { ...rest, bytes: body.byteLength }
-      }),
+      Array.from(this.#index.selected(selection), (slot): EntrySummary => this.#index.current(slot).summary()),
       page,
     )
   }
 
-  sweep(now: number): number {
-    const dead = [...this.#slots.values()].filter(({ entry }) => entry.keepUntil <= now)
-    for (const slot of dead) this.#drop(slot)
-    return dead.length
+  sweep(now: number): Dropped {
+    let entries = 0
+    this.#broom ??= this.#index.slots.values()
+    for (let i = 0; i < pieceOf; i++) {
+      const { done, value } = this.#broom.next()
+      if (done) {
+        this.#broom = undefined
+        return { entries, more: false }
+      }
+      if (value.keepUntil > now) continue
+      this.#drop(value)
+      entries++
+    }
+    return { entries, more: true }
   }
 
   size(): StoreSize {
-    return { entries: this.#slots.size, bytes: this.#bytes }
+    return { entries: this.#index.slots.size, bytes: this.#bytes }
   }
 
   clear(): void {
-    for (const slot of [...this.#slots.values()]) this.#drop(slot)
+    this.#index = this.#newIndex()
+    this.#bytes = 0
   }
 
-  #selected(selection: Selection): Iterable<Slot> {
-    if ('key' in selection) {
-      const slot = this.#slots.get(selection.key)
-      return slot ? [slot] : []
+  #newIndex(): EntryIndex {
+    return new EntryIndex((slot) => this.#copies.drop(slot))
+  }
+
+  /** What of a selection goes where only so many are to stay, what was used least recently first: one more than goes in a piece, at the most. */
+  #leastUsed(selection: Selection, most: number): Slot[] {
+    if ('endpoint' in selection && selection.endpoint !== undefined) {
+      const [group] = this.#index.groups(selection)
+      const victims: Slot[] = []
+      const excess = Math.min(pieceOf + 1, (group?.size ?? 0) - most)
+      for (const slot of group?.order ?? []) {
+        if (victims.length >= excess) break
+        victims.push(slot)
+      }
+      return victims
     }
-    return [...this.#slots.values()].filter(({ entry }) => isSelected(selection, entry))
+    const slots = [...this.#index.selected(selection)]
+    return slots.length <= most ? [] : slots.sort((one, other) => one.used - other.used).slice(0, slots.length - most)
   }
 
   #makeRoom(now: number): readonly Evicted[] | undefined {
-    let dropped: Entry[] | undefined
-    while (this.#bytes > this.#maxBytes || this.#slots.size > this.#maxEntries) {
+    let dropped: Slot[] | undefined
+    while (this.#bytes > this.#maxBytes || this.#index.slots.size > this.#maxEntries) {
       dropped ??= []
-      dropped.push(this.#evict(this.#worthless(now) ?? (this.#order.oldest as Slot), now))
+      dropped.push(this.#evict(this.#worthless(now) ?? (this.#index.oldest as Slot), now))
     }
     const evicted = dropped && evictedOf(dropped, now)
     return evicted?.length ? evicted : undefined
@@ -113,28 +144,30 @@ export class MemoryEntries implements EntryStore {
   /** One of the next few slots whose entry is not worth keeping any more, if there is one. */
   #worthless(now: number): Slot | undefined {
     for (let i = 0; i < handSteps; i++) {
-      this.#hand ??= this.#slots.values()
+      this.#hand ??= this.#index.slots.values()
       const { done, value } = this.#hand.next()
       if (done) this.#hand = undefined
-      else if (value.entry.keepUntil <= now) return value
+      else if (value.keepUntil <= now) return value
     }
     return undefined
   }
 
-  #evict(slot: Slot, now: number): Entry {
-    const { entry } = slot
-    if (wasFresh(entry, now)) this.#evictedKeys.add(entry.key, entry.freshUntil)
+  #evict(slot: Slot, now: number): Slot {
+    const { key, freshUntil } = this.#index.current(slot)
+    if (wasFresh(slot, now)) this.#evictedKeys.add(key, freshUntil)
     this.#drop(slot)
-    return entry
+    return slot
   }
 
   #drop(slot: Slot | undefined): void {
     if (!slot) return
-    this.#slots.delete(slot.entry.key)
-    this.#order.remove(slot)
+    this.#index.drop(slot)
     this.#bytes -= slot.bytes
   }
 }
+
+/** Entries that are looked at or dropped in one piece of a longer work. */
+const pieceOf = 2_000
 
 /** How many slots are looked at for one whose entry is not worth keeping, before what was used least recently goes. */
 const handSteps = 8
@@ -142,10 +175,5 @@ const handSteps = 8
 /** The room for keys of evicted entries is a twentieth of the store's, and at least this, bytes. */
 const leastForEvicted = 200_000
 
-/** What an entry takes beside its key, head and body, bytes. */
-const entryOverhead = 400
-
-/** Bodies count twice: once as bytes, once for the decoded form that readers keep beside them. Characters count two bytes. */
-function bytesOf({ key, head, body }: Entry): number {
-  return 2 * (body.byteLength + key.length + head.length) + entryOverhead
-}
+/** Of the room of the store, entries at hand have so much besides. */
+const shareOfCopies = 1 / 20

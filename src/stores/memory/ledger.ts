@@ -1,5 +1,5 @@
 import { isKnown } from '../../core/ledger/facts-in-force.js'
-import { type BillingFacts, type LedgerRow, placeOfRow } from '../../core/ledger/ledger-row.js'
+import { accountName, type BillingFacts, type LedgerAccount, type LedgerRow, placeOfRow } from '../../core/ledger/ledger-row.js'
 import { sumTallies } from '../../core/ledger/sum-tallies.js'
 import type { TallyData } from '../../core/ledger/tally-data.js'
 import type { LedgerSpan, LedgerStore } from '../../core/ports/ledger-store.js'
@@ -9,17 +9,29 @@ interface KeptRow extends Omit<LedgerRow, 'tally'> {
   readonly tally: string
 }
 
+/** Rows dropped at once, at the most. */
+const pieceOf = 2_000
+
 export class MemoryLedger implements LedgerStore {
-  readonly #rows = new Map<string, KeptRow>()
+  /** By account, and by place. */
+  readonly #accounts = new Map<string, Map<string, KeptRow>>()
   readonly #facts: BillingFacts[] = []
 
   add(rows: readonly LedgerRow[]): void {
     for (const row of rows) {
       const place = placeOfRow(row)
-      const known = this.#rows.get(place)
+      const its = this.#rowsOf(row)
+      const known = its.get(place)
       const sum = known ? sumTallies(JSON.parse(known.tally) as TallyData, row.tally) : row.tally
-      this.#rows.set(place, { ...row, tally: JSON.stringify(sum) })
+      its.set(place, { ...row, tally: JSON.stringify(sum) })
     }
+  }
+
+  accounts(): LedgerAccount[] {
+    return [...this.#accounts.values()].flatMap((rows) => {
+      for (const { mode, provider, endpoint } of rows.values()) return [{ mode, provider, endpoint }]
+      return []
+    })
   }
 
   read(span: LedgerSpan): LedgerRow[] {
@@ -29,14 +41,19 @@ export class MemoryLedger implements LedgerStore {
   }
 
   replace(olds: readonly LedgerRow[], news: readonly LedgerRow[]): boolean {
-    if (olds.some((row) => this.#rows.get(placeOfRow(row))?.tally !== JSON.stringify(row.tally))) return false
-    for (const row of olds) this.#rows.delete(placeOfRow(row))
+    if (olds.some((row) => this.#rowsOf(row).get(placeOfRow(row))?.tally !== JSON.stringify(row.tally))) return false
+    for (const row of olds) this.#rowsOf(row).delete(placeOfRow(row))
     this.add(news)
     return true
   }
 
-  drop(span: LedgerSpan): void {
-    for (const row of [...this.#in(span)]) this.#rows.delete(placeOfRow(row))
+  drop(span: LedgerSpan): boolean {
+    let left = pieceOf
+    for (const row of this.#in(span)) {
+      if (left-- === 0) return true
+      this.#rowsOf(row).delete(placeOfRow(row))
+    }
+    return false
   }
 
   addFacts(facts: BillingFacts): void {
@@ -47,10 +64,23 @@ export class MemoryLedger implements LedgerStore {
     return [...this.#facts]
   }
 
-  *#in({ since, until, grain, details = false }: LedgerSpan): Iterable<KeptRow> {
-    for (const row of this.#rows.values()) {
-      const isIn = row.bucket >= since && row.bucket < until && (row.isDetail ?? false) === details
-      if (isIn && (grain === undefined || row.grain === grain)) yield row
+  #rowsOf(account: LedgerAccount): Map<string, KeptRow> {
+    const name = accountName(account)
+    let rows = this.#accounts.get(name)
+    if (!rows) {
+      rows = new Map()
+      this.#accounts.set(name, rows)
     }
+    return rows
+  }
+
+  *#in({ since, until, grain, details = false, of }: LedgerSpan): Iterable<KeptRow> {
+    for (const rows of of ? [this.#accounts.get(accountName(of)) ?? noRows] : this.#accounts.values())
+      for (const row of rows.values()) {
+        const isIn = row.bucket >= since && row.bucket < until && (row.isDetail ?? false) === details
+        if (isIn && (grain === undefined || row.grain === grain)) yield row
+      }
   }
 }
+
+const noRows: ReadonlyMap<string, KeptRow> = new Map()

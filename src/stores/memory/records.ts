@@ -4,9 +4,13 @@ export class MemoryRecords implements SharedRecords {
   readonly #records = new Map<string, SharedRecord>()
 
   update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): void {
-    const kept = this.#records.get(name)
-    const next = change(kept && kept.keepUntil > now ? kept.value : undefined)
+    const next = change(this.read(name, now))
     if (next) this.#records.set(name, next)
+  }
+
+  read(name: string, now: number): string | undefined {
+    const kept = this.#records.get(name)
+    return kept && kept.keepUntil > now ? kept.value : undefined
   }
 
   records(prefix: string, now: number): ReadonlyMap<string, string> {

@@ -13,9 +13,9 @@ export class UseOrder<T extends Link<T>> {
     return this.#oldest
   }
 
-  /** From the least recently used on. */
+  /** From the least recently used on; a link may be taken out while it is looked at. */
   *[Symbol.iterator](): Iterator<T> {
-    for (let link = this.#oldest; link; link = link.newer) yield link
+    for (let link = this.#oldest, next = link?.newer; link; link = next, next = link?.newer) yield link
   }
 
   add(link: T): void {

@@ -4,6 +4,8 @@ import type { Maybe } from '../../core/ports/maybe.js'
 export interface SqliteDriver {
   exec(sql: string): void
   prepare(sql: string): Statement
+  /** A statement that reads one row, as the list of its values: quicker than by their names. */
+  prepareList(sql: string): ListStatement
   /** Gives the file back; statements must not be used, nor kept, afterwards. */
   close(): Maybe<void>
   /** What an error of the library means. */
@@ -24,21 +26,31 @@ export interface Statement {
   run(...parameters: SqlValue[]): number
 }
 
+export interface ListStatement {
+  get(...parameters: SqlValue[]): readonly unknown[] | undefined
+}
+
+interface RawStatement {
+  get(...parameters: SqlValue[]): unknown
+  all(...parameters: SqlValue[]): unknown[]
+  run(...parameters: SqlValue[]): { changes: number | bigint }
+}
+
 /** What the SQLite libraries have in common. */
-export interface RawDatabase {
+export interface RawDatabase<S extends RawStatement = RawStatement> {
   exec(sql: string): void
-  prepare(sql: string): {
-    get(...parameters: SqlValue[]): unknown
-    all(...parameters: SqlValue[]): unknown[]
-    run(...parameters: SqlValue[]): { changes: number | bigint }
-  }
+  prepare(sql: string): S
   close(): void
 }
 
-/** `released`: what is to be done after closing so that nothing of the file is held any more. */
-export function driverOf(
-  database: RawDatabase,
+/**
+ * `asLists` has a statement give lists, if it can: else they are made of its rows. `released`: what is to be done after closing so that
+ * nothing of the file is held any more.
+ */
+export function driverOf<S extends RawStatement>(
+  database: RawDatabase<S>,
   troubleOf: SqliteDriver['troubleOf'],
+  asLists: (statement: S) => boolean,
   released: () => Maybe<void> = () => {},
 ): SqliteDriver {
   return {
@@ -49,6 +61,16 @@ export function driverOf(
         get: (...parameters) => statement.get(...parameters) as Row | undefined,
         all: (...parameters) => statement.all(...parameters) as Row[],
         run: (...parameters) => Number(statement.run(...parameters).changes),
+      }
+    },
+    prepareList(sql) {
+      const statement = database.prepare(sql)
+      if (asLists(statement)) return statement as unknown as ListStatement
+      return {
+        get(...parameters) {
+          const row = statement.get(...parameters)
+          return row === undefined ? undefined : Object.values(row as Row)
+        },
       }
     },
     close() {

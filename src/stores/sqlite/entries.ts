@@ -1,34 +1,78 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry, EntryPage, EntryStore, EntrySummary, Evicted, PutResult, Selection, StoreSize } from '../../core/ports/entry-store.js'
+import type {
+  Dropped,
+  Entry,
+  EntryPage,
+  EntryStore,
+  EntrySummary,
+  Piece,
+  PutResult,
+  Selection,
+  StoreSize,
+  Trimmed,
+} from '../../core/ports/entry-store.js'
+import { type DroppedEntry, evictedOf } from '../../core/ports/selection.js'
 import type { Row } from './driver.js'
-import { bytesOf, type Room } from './room.js'
+import { conditionOf, entryOf, getEntry, laterTimes, putEntry, selectEntries, summaryOf, updateTimes } from './entry-rows.js'
+import { NearCopies } from './near-copies.js'
+import { bytesOf, Room } from './room.js'
 import type { SqliteFile } from './sqlite-file.js'
 
 export class SqliteEntries implements EntryStore {
   readonly #file: SqliteFile
   readonly #room: Room
+  readonly #copies = new NearCopies(maxCopiesBytes)
+  /** Changes with every change of the file by another connection (sqlite.org/pragma.html#pragma_data_version). */
+  #version: unknown
 
-  constructor(file: SqliteFile, room: Room) {
+  constructor(file: SqliteFile, maxBytes: number) {
     this.#file = file
-    this.#room = room
+    this.#room = new Room(file, maxBytes, (key) => this.#copies.drop(key))
   }
 
+  /** Of an entry that was read before, a copy, while nobody has written anything to the file. */
   get(key: string): Entry | undefined {
-    let row: Row | undefined
+    const copy = this.#copies.get(key)
+    const entry = copy !== undefined && this.#isUnchanged() ? copy : this.#read(key)
+    if (entry !== undefined) this.#room.use(key)
+    return entry
+  }
+
+  #read(key: string): Entry | undefined {
+    if (this.#version === undefined) this.#isUnchanged()
+    let row: readonly unknown[] | undefined
     try {
-      row = this.#file.statement(getEntry).get(key)
+      row = this.#file.list(getEntry).get(key)
     } catch (error) {
-      row = this.#file.again(error, () => this.#file.statement(getEntry).get(key))
+      row = this.#file.again(error, () => this.#file.list(getEntry).get(key))
     }
     if (row === undefined) return undefined
-    this.#room.use(key)
-    return { ...summaryOf(key, row), body: row.body as Uint8Array }
+    const entry = entryOf(key, row)
+    this.#copies.keep(entry)
+    return entry
+  }
+
+  /** Whether no other connection has changed the file since it was asked last; where one has, no copy holds any more. */
+  #isUnchanged(): boolean {
+    const version = this.#file.do(() => this.#file.list('PRAGMA data_version').get()?.[0])
+    if (version !== undefined && version === this.#version) return true
+    this.#version = version
+    this.#copies.clear()
+    return false
+  }
+
+  /** Another file took the place of the one that was open. */
+  begunAnew(): void {
+    this.#version = undefined
+    this.#copies.clear()
+    this.#room.begunAnew()
   }
 
   put(entry: Entry, now: number): PutResult | undefined {
     const { key, provider, endpoint, head, body, storedAt, units } = entry
     const unitsText = units === undefined ? null : JSON.stringify(units)
     const bytes = bytesOf(entry)
+    this.#copies.drop(key)
     if (this.#room.isTooSmallFor(bytes)) {
       this.remove({ key })
       return { notKept: 'too-large' }
@@ -51,47 +95,76 @@ export class SqliteEntries implements EntryStore {
   }
 
   updateTimes(key: string, times: StoredTimes): void {
-    this.#file.do(() =>
-      this.#file
-        .statement(`UPDATE entry SET ${timeColumns.map((name) => `${name} = ?`).join(', ')} WHERE key = ? AND stored_at = ?`)
-        .run(...laterTimes(times), key, times.storedAt),
-    )
+    this.#copies.drop(key)
+    this.#file.do(() => this.#file.statement(updateTimes).run(...laterTimes(times), key, times.storedAt))
   }
 
-  invalidate(selection: Selection, now: number): void {
-    const { where, values } = conditionOf(selection)
-    this.#file.do(() =>
-      this.#file
+  invalidate(selection: Selection, now: number, from?: string): Piece {
+    this.#copies.clear()
+    const { where, values, order } = conditionOf(selection)
+    const start = from === undefined ? undefined : (JSON.parse(from) as (string | number)[])
+    const names = order.join(', ')
+    const places = `(${order.map(() => '?').join(', ')})`
+    const after = start ? `AND (${names}) > ${places}` : ''
+    return this.#file.inTransaction(() => {
+      const rest = [...values, ...(start ?? [])]
+      const last = this.#file
+        .statement(`SELECT ${names} FROM entry WHERE ${where} ${after} ORDER BY ${names} LIMIT 1 OFFSET ?`)
+        .get(...rest, pieceOf - 1)
+      const end = last && order.map((name) => last[name] as string | number)
+      const until = end ? `AND (${names}) <= ${places}` : ''
+      const entries = this.#file
         .statement(
           `UPDATE entry SET fresh_until = min(fresh_until, ?), refreshable_until = min(fresh_until, ?),
-            usable_until = min(fresh_until, ?), invalidated = 1 WHERE ${where}`, // all by the freshness that it had
+            usable_until = min(fresh_until, ?), invalidated = 1 WHERE ${where} ${after} ${until}`, // all by the freshness that it had
         )
-        .run(now, now, now, ...values),
-    )
+        .run(now, now, now, ...rest, ...(end ?? []))
+      return { entries, next: end && JSON.stringify(end) }
+    })
   }
 
-  remove(selection: Selection): number {
+  remove(selection: Selection): Dropped {
     const { where, values } = conditionOf(selection)
-    return this.#file.do(() => this.#file.statement(`DELETE FROM entry WHERE ${where}`).run(...values))
+    this.#copies.clear()
+    return this.#drop(`SELECT id FROM entry WHERE ${where} LIMIT ?`, values)
   }
 
-  trim(selection: Selection, most: number, now: number): readonly Evicted[] {
-    return this.#file.inTransaction(() => this.#room.trim(conditionOf(selection), most, now))
+  trim(selection: Selection, most: number, now: number): Trimmed {
+    const condition = conditionOf(selection)
+    const dropped: DroppedEntry[] = []
+    const more = forAWhile(() => {
+      const some = this.#file.inTransaction(() => this.#room.trim(selection, condition, { most, atOnce }, now))
+      dropped.push(...some)
+      return some.length === atOnce
+    })
+    return { evicted: evictedOf(dropped, now), more }
   }
 
   list(selection: Selection, { after = '', most = 100 }: Parameters<EntryStore['list']>[1] = {}): EntryPage {
     const { where, values } = conditionOf(selection)
-    const rows = this.#file.do(() =>
-      this.#file
-        .statement(`SELECT key, ${columns}, length(body) AS bytes FROM entry WHERE (${where}) AND key > ? ORDER BY key LIMIT ?`)
-        .all(...values, after, most + 1),
-    )
+    const rows = this.#file.do(() => this.#file.statement(selectEntries(where)).all(...values, after, most + 1))
     const entries = rows.slice(0, most).map((row): EntrySummary => ({ ...summaryOf(String(row.key), row), bytes: Number(row.bytes) }))
     return { entries, next: rows.length > most ? entries.at(-1)?.key : undefined }
   }
 
-  sweep(now: number): number {
-    return this.#file.do(() => this.#file.statement('DELETE FROM entry WHERE keep_until <= ?').run(now))
+  sweep(now: number): Dropped {
+    this.#copies.clear()
+    return this.#drop('SELECT id FROM entry WHERE keep_until <= ? ORDER BY keep_until LIMIT ?', [now])
+  }
+
+  #drop(ids: string, values: readonly (string | number)[]): Dropped {
+    let entries = 0
+    const more = forAWhile(() => {
+      const dropped = this.#file.do(() => this.#file.statement(`DELETE FROM entry WHERE id IN (${ids})`).run(...values, atOnce))
+      entries += dropped
+      return dropped === atOnce
+    })
+    return { entries, more }
+  }
+
+  /** Writes what is not written yet; for closing. */
+  settle(): void {
+    this.#room.settle()
   }
 
   size(): StoreSize {
@@ -100,46 +173,19 @@ export class SqliteEntries implements EntryStore {
   }
 }
 
-const timeColumns = ['born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until', 'must_revalidate', 'invalidated']
-const columns = `provider, endpoint, head, stored_at, ${timeColumns.join(', ')}, units`
-const getEntry = `SELECT ${columns}, body FROM entry WHERE key = ?`
-const putColumns = ['key', 'provider', 'endpoint', 'bytes', 'stored_at', ...timeColumns, 'units', 'head', 'body']
-const putEntry = `INSERT INTO entry (id, ${putColumns.join(', ')})
-  VALUES ((SELECT uses + 1 FROM entry_total), ${putColumns.map(() => '?').join(', ')})
-  ON CONFLICT (key) DO UPDATE SET ${putColumns.map((name) => `${name} = excluded.${name}`).join(', ')}`
+/** Copies of entries that this process keeps, in bytes at the most. */
+const maxCopiesBytes = 8 * 1024 * 1024
 
-function conditionOf(selection: Selection): { where: string; values: string[] } {
-  if ('all' in selection) return { where: 'true', values: [] }
-  if ('key' in selection) return { where: 'key = ?', values: [selection.key] }
-  if ('under' in selection) {
-    const { under } = selection
-    return { where: '(key = ? OR (key > ? AND key < ?))', values: [under, `${under} `, `${under}!`] } // "!" comes right after the space
-  }
-  const { provider, endpoint } = selection
-  if (endpoint === undefined) return { where: 'provider = ?', values: [provider] }
-  return { where: 'provider = ? AND endpoint = ?', values: [provider, endpoint] }
-}
+/** Entries invalidated in a piece, and dropped in one step, of which a piece has as many as a few milliseconds allow. */
+const pieceOf = 200
+const atOnce = 50
+const pieceMs = 5
 
-/** The times that go into `timeColumns`. */
-function laterTimes(times: StoredTimes): number[] {
-  const { bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate, invalidated } = times
-  return [bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate ? 1 : 0, invalidated ? 1 : 0]
-}
-
-function summaryOf(key: string, row: Row): Omit<Entry, 'body'> {
-  return {
-    key,
-    provider: row.provider as string,
-    endpoint: row.endpoint as string,
-    head: row.head as string,
-    storedAt: row.stored_at as number,
-    bornAt: row.born_at as number,
-    freshUntil: row.fresh_until as number,
-    refreshableUntil: row.refreshable_until as number,
-    usableUntil: row.usable_until as number,
-    keepUntil: row.keep_until as number,
-    mustRevalidate: row.must_revalidate === 1,
-    invalidated: row.invalidated === 1,
-    units: row.units === null ? undefined : (JSON.parse(row.units as string) as Entry['units']),
+/** Does steps for a few milliseconds, while there is more to do. Returns whether there still is. */
+function forAWhile(step: () => boolean): boolean {
+  const end = performance.now() + pieceMs
+  for (;;) {
+    if (!step()) return false
+    if (performance.now() >= end) return true
   }
 }

@@ -10,13 +10,21 @@ export class SqliteRecords implements SharedRecords {
 
   update(name: string, now: number, change: (value: string | undefined) => SharedRecord | undefined): void {
     this.#file.inTransaction(() => {
-      const kept = this.#file.statement('SELECT value FROM shared_record WHERE name = ? AND keep_until > ?').get(name, now)
-      const next = change(kept && String(kept.value))
+      const next = change(this.#read(name, now))
       if (!next) return
       this.#file
         .statement('INSERT OR REPLACE INTO shared_record (name, value, keep_until) VALUES (?, ?, ?)')
         .run(name, next.value, next.keepUntil)
     })
+  }
+
+  read(name: string, now: number): string | undefined {
+    return this.#file.do(() => this.#read(name, now))
+  }
+
+  #read(name: string, now: number): string | undefined {
+    const kept = this.#file.statement('SELECT value FROM shared_record WHERE name = ? AND keep_until > ?').get(name, now)
+    return kept && String(kept.value)
   }
 
   records(prefix: string, now: number): ReadonlyMap<string, string> {

@@ -1,7 +1,8 @@
 import { createHash } from 'node:crypto'
-import type { Entry, Evicted } from '../../core/ports/entry-store.js'
-import { type Dropped, evictedOf, wasFresh } from '../../core/ports/selection.js'
+import type { Entry, Evicted, Selection } from '../../core/ports/entry-store.js'
+import { type DroppedEntry, evictedOf, wasFresh } from '../../core/ports/selection.js'
 import type { Row } from './driver.js'
+import type { Condition } from './entry-rows.js'
 import type { SqliteFile } from './sqlite-file.js'
 
 /** How long a use of an entry may wait to be written, milliseconds, and how many may. */
@@ -31,16 +32,19 @@ export function bytesOf({ key, head, body }: Entry): number {
 export class Room {
   readonly #file: SqliteFile
   readonly #maxBytes: number
+  readonly #onDrop: (key: string) => void
   /** Keys used since that was written last, in the order of their latest use. */
   readonly #used = new Set<string>()
   #timer: NodeJS.Timeout | undefined
   #dropped = 0
-  /** All entries with smaller ids were used again since they were put. */
-  #usedBelow = 0
+  /** All entries, or those of an endpoint, with smaller ids were used again since they were put. */
+  readonly #usedBelow = new Map<string, number>()
 
-  constructor(file: SqliteFile, maxBytes: number) {
+  /** `onDrop` is called with the key of each entry that goes. */
+  constructor(file: SqliteFile, maxBytes: number, onDrop: (key: string) => void) {
     this.#file = file
     this.#maxBytes = maxBytes
+    this.#onDrop = onDrop
   }
 
   /** Whether an entry is larger than all the room there is. */
@@ -75,7 +79,7 @@ export class Room {
     if (this.#excess().bytes <= 0) return undefined
     this.#noteUses()
     const worthless = this.#file.statement(`SELECT ${victim} FROM entry WHERE keep_until <= ? ORDER BY keep_until LIMIT ?`)
-    const dropped: Dropped[] = []
+    const dropped: DroppedEntry[] = []
     for (let excess = this.#excess(); excess.bytes > 0; excess = this.#excess()) {
       const most = Math.min(mostAtOnce, excess.entries + Math.floor(excess.all / spareShare))
       const dead = worthless.all(now, most)
@@ -92,21 +96,33 @@ export class Room {
     return evicted.length > 0 ? evicted : undefined
   }
 
-  /** Drops all but so many of the entries that a condition selects, those used least recently first. In a transaction. */
-  trim({ where, values }: { where: string; values: string[] }, most: number, now: number): readonly Evicted[] {
+  /** Drops some of the entries that a selection means beyond `most`, those used least recently, `atOnce` of them. In a transaction. */
+  trim(
+    selection: Selection,
+    { where, values }: Condition,
+    { most, atOnce }: { most: number; atOnce: number },
+    now: number,
+  ): readonly DroppedEntry[] {
     this.#noteUses()
-    const latest = 'ORDER BY coalesce(used, entry.id) DESC LIMIT -1 OFFSET ?'
-    const older = `SELECT ${victim} FROM entry LEFT JOIN entry_use USING (id) WHERE ${where} ${latest}`
-    const rows = this.#file.statement(older).all(...values, most)
-    return evictedOf(
-      rows.map((row) => this.#drop(row, now)),
-      now,
-    )
+    if ('endpoint' in selection && selection.endpoint !== undefined) {
+      const place = [selection.provider, selection.endpoint] as const
+      const total = this.#file.statement('SELECT entries FROM endpoint_total WHERE provider = ? AND endpoint = ?').get(...place)
+      const excess = Math.min(atOnce, Number(total?.entries ?? 0) - most)
+      return excess <= 0 ? [] : this.#leastUsed(excess, place).map((row) => this.#drop(row, now))
+    }
+    const all = this.#file.statement(`SELECT count(*) AS entries FROM entry WHERE ${where}`).get(...values)
+    if (Number(all?.entries) <= most) return []
+    const latest = 'ORDER BY coalesce(used, entry.id) DESC LIMIT ? OFFSET ?'
+    const older = `SELECT ${victim} FROM entry LEFT JOIN entry_use USING (id) WHERE ${where.replaceAll('provider', 'entry.provider')} ${latest}`
+    return this.#file
+      .statement(older)
+      .all(...values, atOnce, most)
+      .map((row) => this.#drop(row, now))
   }
 
   /** Forgets what was known of the file: another took its place. */
   begunAnew(): void {
-    this.#usedBelow = 0
+    this.#usedBelow.clear()
   }
 
   /** Writes what is not written yet; for closing. */
@@ -127,21 +143,29 @@ export class Room {
   #noteUses(): void {
     if (this.#used.size === 0) return
     const { uses } = this.#file.statement('SELECT uses FROM entry_total').get() as Row
-    const note = this.#file.statement('INSERT OR REPLACE INTO entry_use (id, used) SELECT id, ? FROM entry WHERE key = ?')
+    const note = this.#file.statement(
+      'INSERT OR REPLACE INTO entry_use (id, provider, endpoint, used) SELECT id, provider, endpoint, ? FROM entry WHERE key = ?',
+    )
     let next = Number(uses)
     for (const key of this.#used) note.run(++next, key)
     this.#file.statement('UPDATE entry_total SET uses = ?').run(next)
     this.#used.clear()
   }
 
-  /** So many entries that were used least recently: of those that were never used again since they were put, and of the others. */
-  #leastUsed(most: number): Row[] {
+  /**
+   * So many entries that were used least recently, of all or of an endpoint: of those that were never used again since they were put, and of the
+   * others.
+   */
+  #leastUsed(most: number, place?: readonly [provider: string, endpoint: string]): Row[] {
+    const name = JSON.stringify(place ?? [])
+    const [ofEntry, ofUse] = ['entry', 'entry_use'].map((table) => (place ? `${table}.provider = ? AND ${table}.endpoint = ? AND` : ''))
     const once = `SELECT ${victim}, id AS used FROM entry
-      WHERE id >= ? AND NOT EXISTS (SELECT 1 FROM entry_use WHERE entry_use.id = entry.id) ORDER BY id LIMIT ?`
-    const usedOnce = this.#file.statement(once).all(this.#usedBelow, most)
-    this.#usedBelow = Number(usedOnce[0]?.used ?? this.#usedBelow)
-    const again = `SELECT ${victim}, used FROM entry_use JOIN entry USING (id) ORDER BY used LIMIT ?`
-    const usedAgain = this.#file.statement(again).all(most)
+      WHERE ${ofEntry} id >= ? AND NOT EXISTS (SELECT 1 FROM entry_use WHERE entry_use.id = entry.id) ORDER BY id LIMIT ?`
+    const usedOnce = this.#file.statement(once).all(...(place ?? []), this.#usedBelow.get(name) ?? 0, most)
+    const first = usedOnce[0]?.used ?? Number(this.#file.statement('SELECT uses FROM entry_total').get()?.uses) + 1
+    this.#usedBelow.set(name, Number(first))
+    const again = `SELECT ${victim}, used FROM entry_use JOIN entry USING (id) WHERE ${ofUse} true ORDER BY used LIMIT ?`
+    const usedAgain = this.#file.statement(again).all(...(place ?? []), most)
     return [...usedOnce, ...usedAgain].sort((one, other) => Number(one.used) - Number(other.used)).slice(0, most)
   }
 
@@ -153,7 +177,8 @@ export class Room {
     return { bytes: excess, entries: Math.ceil((excess * entries) / bytes), all: entries }
   }
 
-  #drop(row: Row, now: number): Dropped {
+  #drop(row: Row, now: number): DroppedEntry {
+    this.#onDrop(String(row.key))
     this.#file.statement('DELETE FROM entry WHERE id = ?').run(row.id as number)
     const freshUntil = row.fresh_until as number
     const was = { provider: String(row.provider), endpoint: String(row.endpoint), freshUntil, invalidated: row.invalidated === 1 }
@@ -179,4 +204,4 @@ function digestOf(key: string): number {
   return createHash('sha256').update(key).digest().readUIntBE(0, 6)
 }
 
-const victim = 'entry.id, key, provider, endpoint, bytes, fresh_until, invalidated'
+const victim = 'entry.id, key, entry.provider, entry.endpoint, bytes, fresh_until, invalidated'

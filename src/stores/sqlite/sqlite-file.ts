@@ -1,6 +1,6 @@
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Opening } from '../../core/ports/store.js'
-import { type SqliteDriver, type Statement, transactions } from './driver.js'
+import { type ListStatement, type SqliteDriver, type Statement, transactions } from './driver.js'
 import { whileLocked } from './file-lock.js'
 import { type FileLoss, type FileMark, isInPlace, lossOf, markOf, removeLeftovers } from './file-mark.js'
 import { openFile } from './open-file.js'
@@ -15,6 +15,7 @@ interface Connection {
   readonly driver: SqliteDriver
   readonly inTransaction: ReturnType<typeof transactions>
   readonly statements: Map<string, Statement>
+  readonly lists: Map<string, ListStatement>
   readonly mark: FileMark
   /** Of the store. */
   readonly id: string
@@ -59,6 +60,17 @@ export class SqliteFile {
     return statement
   }
 
+  /** One that reads a row as a list. Do not keep it. */
+  list(sql: string): ListStatement {
+    const { lists, driver } = this.#connection
+    let statement = lists.get(sql)
+    if (!statement) {
+      statement = driver.prepareList(sql)
+      lists.set(sql, statement)
+    }
+    return statement
+  }
+
   /** Does work on the file; where it turns out to be lost, does it again on a new one. */
   do<T>(work: () => T): T {
     try {
@@ -94,9 +106,9 @@ export class SqliteFile {
   /** Leaves everything in the one file, so that it can be copied or moved. */
   close(): Maybe<void> {
     clearInterval(this.#timer)
-    const { driver, statements, mark } = this.#connection
+    const { driver, mark } = this.#connection
     if (!this.readOnly && isInPlace(this.#path, { ...mark, size: 0 })) driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
-    statements.clear()
+    forget(this.#connection)
     this.#connection = notConnected
     return driver.close()
   }
@@ -104,7 +116,7 @@ export class SqliteFile {
   #connect(opening: Opening): Connection {
     const driver = openFile(this.#path, opening, this.readOnly)
     const id = String(driver.prepare('SELECT id FROM store').get()?.id)
-    return { driver, inTransaction: transactions(driver), statements: new Map(), mark: markOf(this.#path), id }
+    return { driver, inTransaction: transactions(driver), statements: new Map(), lists: new Map(), mark: markOf(this.#path), id }
   }
 
   #transact<T>(work: () => T): T {
@@ -159,7 +171,7 @@ export class SqliteFile {
     } finally {
       if (locked) attempt(() => old.driver.exec('ROLLBACK'))
     }
-    old.statements.clear()
+    forget(old)
     attempt(() => old.driver.close())
     this.#onNewFile()
     return true
@@ -186,6 +198,12 @@ export class SqliteFile {
   }
 }
 
+/** Statements are not kept once their file is closed. */
+function forget({ statements, lists }: Connection): void {
+  statements.clear()
+  lists.clear()
+}
+
 function attempt(work: () => unknown): boolean {
   try {
     work()
@@ -199,11 +217,12 @@ function attempt(work: () => unknown): boolean {
 const closedDriver: SqliteDriver = {
   exec: notOpen,
   prepare: notOpen,
+  prepareList: notOpen,
   close() {},
   troubleOf: () => 'other',
 }
 const notConnected: Connection = {
-  ...{ driver: closedDriver, inTransaction: notOpen, statements: new Map(), id: '' },
+  ...{ driver: closedDriver, inTransaction: notOpen, statements: new Map(), lists: new Map(), id: '' },
   mark: { file: undefined, beside: [], size: 0 },
 }
 

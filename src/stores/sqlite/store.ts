@@ -5,7 +5,6 @@ import { checkRoom } from '../room-options.js'
 import { SqliteEntries } from './entries.js'
 import { SqliteLedger } from './ledger.js'
 import { SqliteRecords } from './records.js'
-import { Room } from './room.js'
 import { SqliteFile } from './sqlite-file.js'
 
 export interface SqliteStoreOptions {
@@ -26,17 +25,17 @@ export function sqliteStore(path: string, { readOnly = false, maxBytes }: Sqlite
   if (typeof path !== 'string' || path === '') throw new UsageError(`the path of sqliteStore is ${shown(path)}: name a file`)
   checkRoom({ maxBytes }, 'sqliteStore')
   const file = new SqliteFile(path, readOnly)
-  const room = new Room(file, maxBytes ?? 512 * 1024 * 1024)
+  const entries = new SqliteEntries(file, maxBytes ?? 512 * 1024 * 1024)
   const ledger = new SqliteLedger(file)
   return {
-    ...{ entries: new SqliteEntries(file, room), records: new SqliteRecords(file), ledger },
+    ...{ entries, records: new SqliteRecords(file), ledger },
     open: (opening: Opening) =>
       file.open(opening, () => {
-        room.begunAnew()
+        entries.begunAnew()
         ledger.addFactsAgain()
       }),
     close() {
-      room.settle()
+      entries.settle()
       return file.close()
     },
   }

@@ -2,11 +2,11 @@
 export const applicationId = 0x53747368
 
 /** Raised whenever the tables change in a way that other code cannot read. */
-export const formatVersion = 7
+export const formatVersion = 8
 
 /**
  * Uses of entries are numbered by `entry_total.uses`: the id of an entry is the number of its first, `entry_use.used` that of its latest, where
- * there was another. `entry_total` also says what there is in all; triggers keep it true. `evicted` remembers keys, by a digest, of entries
+ * there was another. `entry_total` also says what there is in all, `endpoint_total` how many entries of each endpoint; triggers keep both true. `evicted` remembers keys, by a digest, of entries
  * that were dropped while they were fresh. `adopted` names the stores, by `store.id`, whose counts and records this one took over.
  *
  * Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1
@@ -35,9 +35,12 @@ export const createTables = `
   CREATE INDEX IF NOT EXISTS entry_endpoint ON entry (provider, endpoint);
   CREATE TABLE IF NOT EXISTS entry_use (
     id INTEGER PRIMARY KEY,
+    provider TEXT NOT NULL,
+    endpoint TEXT NOT NULL,
     used INTEGER NOT NULL
   );
   CREATE INDEX IF NOT EXISTS entry_use_used ON entry_use (used);
+  CREATE INDEX IF NOT EXISTS entry_use_endpoint ON entry_use (provider, endpoint, used);
   CREATE TABLE IF NOT EXISTS entry_total (
     one INTEGER PRIMARY KEY CHECK (one = 1),
     entries INTEGER NOT NULL,
@@ -45,16 +48,25 @@ export const createTables = `
     uses INTEGER NOT NULL
   );
   INSERT OR IGNORE INTO entry_total (one, entries, bytes, uses) VALUES (1, 0, 0, 0);
+  CREATE TABLE IF NOT EXISTS endpoint_total (
+    provider TEXT NOT NULL,
+    endpoint TEXT NOT NULL,
+    entries INTEGER NOT NULL,
+    PRIMARY KEY (provider, endpoint)
+  ) WITHOUT ROWID;
   CREATE TRIGGER IF NOT EXISTS entry_added AFTER INSERT ON entry BEGIN
     UPDATE entry_total SET entries = entries + 1, bytes = bytes + new.bytes, uses = max(uses, new.id);
+    INSERT INTO endpoint_total (provider, endpoint, entries) VALUES (new.provider, new.endpoint, 1)
+      ON CONFLICT (provider, endpoint) DO UPDATE SET entries = entries + 1;
   END;
   CREATE TRIGGER IF NOT EXISTS entry_replaced AFTER UPDATE OF body ON entry BEGIN
     UPDATE entry_total SET bytes = bytes - old.bytes + new.bytes, uses = uses + 1;
     DELETE FROM entry_use WHERE id = new.id;
-    INSERT INTO entry_use (id, used) SELECT new.id, uses FROM entry_total;
+    INSERT INTO entry_use (id, provider, endpoint, used) SELECT new.id, new.provider, new.endpoint, uses FROM entry_total;
   END;
   CREATE TRIGGER IF NOT EXISTS entry_dropped AFTER DELETE ON entry BEGIN
     UPDATE entry_total SET entries = entries - 1, bytes = bytes - old.bytes;
+    UPDATE endpoint_total SET entries = entries - 1 WHERE provider = old.provider AND endpoint = old.endpoint;
     DELETE FROM entry_use WHERE id = old.id;
   END;
   CREATE TABLE IF NOT EXISTS evicted (
@@ -71,7 +83,7 @@ export const createTables = `
     provider TEXT NOT NULL,
     endpoint TEXT NOT NULL,
     tally TEXT NOT NULL,
-    PRIMARY KEY (detail, grain, bucket, mode, provider, endpoint)
+    PRIMARY KEY (mode, provider, endpoint, detail, grain, bucket)
   ) WITHOUT ROWID;
   CREATE TABLE IF NOT EXISTS facts (
     since INTEGER NOT NULL,
