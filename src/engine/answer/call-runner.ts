@@ -96,10 +96,16 @@ export class CallRunner {
     const { endpoint, bypass, excerpt } = call
     const looksUp = endpoint.mode !== 'measure' && endpoint.freshForMs !== undefined && !bypass
     const found: Found = looksUp ? await lookUp.find(call, first) : { key: call.key ?? '', entry: undefined, varied: false }
-    const situation = situationOf(call, found.entry, clock.now())
-    const withheld = { heldOff: gate.isHeldOff({ ...call, urgency: call.terms.urgency }), budget: gate.budgetLevel(endpoint) }
-    const decision = decide({ ...situation, bypass, excerpt, varied: found.varied, ...withheld })
-    return { found, decision, onFailure: decideOnFailure(situation) }
+    const { urgency } = call.terms
+    const facts = Object.assign(situationOf(call, found.entry, clock.now()), {
+      bypass,
+      excerpt,
+      varied: found.varied,
+      heldOff: gate.isHeldOff({ endpoint, path: call.path, urgency }),
+      budget: gate.budgetLevel(endpoint),
+    })
+    const decision = decide(facts)
+    return { found, decision }
   }
 
   #serve<T>(call: Call<T>, record: CallRecord, entry: Entry, how: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>): Answered<T> {
@@ -138,12 +144,14 @@ export class CallRunner {
     }
     if (fetched.result === 'withheld') return this.#failOver(forwarding, { error: fetched.error, failure: fetched.failure })
     const status = 'status' in fetched ? fetched.status : undefined
-    const facts = {
-      fwd: decision.fwd,
-      ...(status !== undefined && { upstreamStatus: status }),
-      ...(landed.attempts > 1 && { attempts: landed.attempts }),
-      ...paidFor(call.endpoint, joined, endingOf(fetched.result === 'abandoned' ? 'failed' : fetched.result, status)),
-    }
+    const facts: Partial<Live<Outcome>> = paidFor(
+      call.endpoint,
+      joined,
+      endingOf(fetched.result === 'abandoned' ? 'failed' : fetched.result, status),
+    )
+    facts.fwd = decision.fwd
+    if (status !== undefined) facts.upstreamStatus = status
+    if (landed.attempts > 1) facts.attempts = landed.attempts
     if (fetched.result !== 'answered') {
       return this.#failOver(forwarding, { ...('error' in fetched && { error: fetched.error }), facts, landed, joined })
     }
@@ -173,17 +181,20 @@ export class CallRunner {
     const { endpoint } = call
     const how = joined ? 'collapsed' : 'forwarded'
     const outcome: Live<Outcome> = {
-      ...{ provider: endpoint.provider, endpoint: endpoint.name, how: call.isPassed ? 'passed' : how, reason: decision.reason, ageMs: 0 },
-      ...labelled(call),
-      ...facts,
-      ...(call.isPassed ? {} : decision.reuse === 'none' ? notReusable : expectedStorage(judged(landed, fetched))),
+      provider: endpoint.provider,
+      endpoint: endpoint.name,
+      how: call.isPassed ? 'passed' : how,
+      reason: decision.reason,
+      ageMs: 0,
     }
+    const storage = decision.reuse === 'none' ? notReusable : expectedStorage(judged(landed, fetched))
+    Object.assign(outcome, labelled(call), facts, call.isPassed ? undefined : storage)
     landed.onEnd((ended, { known, used }) => {
       record.wouldHaveCost(joined ? known : used, !joined)
       const failed = 'broken' in ended || 'amiss' in ended
       const isClientError = joined && endingOf('answered', fetched.status) === 'clientError'
       record.end(failed ? 'errored' : 'abandoned' in ended ? 'abandoned' : how, outcome.reason, { isClientError })
-      if ((decision.reuse !== 'none' || failed) && !call.isPassed) Object.assign(outcome, { freshUntil: undefined }, storageAfter(ended))
+      if ((decision.reuse !== 'none' || failed) && !call.isPassed) Object.assign(outcome, storageAfter(ended))
       if (failed) Object.assign(outcome, paidFor(endpoint, joined, endingOf('failed', fetched.status)))
     })
     return { answer: joined ? call.form.copy(fetched.answer) : fetched.answer, outcome, record }

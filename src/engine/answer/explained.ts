@@ -1,9 +1,10 @@
-import { ageMs } from '../../core/decide/decide.js'
+import { ageMs, decideOnFailure } from '../../core/decide/decide.js'
 import type { Explanation } from '../../core/decide/explanation.js'
 import { reasons } from '../../core/decide/reasons.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry } from '../../core/ports/entry-store.js'
 import type { Call } from '../call/call.js'
+import { situationOf } from '../call/situation.js'
 import type { Gate } from '../gate/gate.js'
 import type { CallRunner } from './call-runner.js'
 
@@ -20,7 +21,7 @@ export async function explained(
   freshBy: (entry: Entry) => NonNullable<Explanation['stored']>['freshBy'],
 ): Promise<Omit<Explanation, 'provider' | 'endpoint' | 'nearMisses' | 'leftOut'>> {
   const { endpoint } = call
-  const { found, decision, onFailure } = await runner.consider(call)
+  const { found, decision } = await runner.consider(call)
   const { entry } = found
   const isGated = endpoint.mode !== 'measure' && endpoint.isGated
   const refusal = isGated ? await gate.look({ endpoint, path: call.path, urgency: call.terms.urgency }) : undefined
@@ -35,7 +36,7 @@ export async function explained(
       refusal && !call.isPassed
         ? { why: refusal.why, what: refusal.what, until: Number.isFinite(refusal.at) ? new Date(refusal.at) : null }
         : null,
-    olderAnswerOnFailure: onFailure.do === 'serve',
+    olderAnswerOnFailure: decideOnFailure(situationOf(call, entry, clock.now())).do === 'serve',
   }
 }
 

@@ -12,7 +12,14 @@ export function situationOf(call: Call<unknown>, entry: Entry | undefined, now: 
   const { endpoint, directives, terms, form } = call
   const { mode, freshForMs, staleWhileRevalidateMs, staleIfErrorMs, refreshAheadMs } = endpoint
   return {
-    ...{ mode, freshForMs, staleWhileRevalidateMs, staleIfErrorMs, refreshAheadMs, directives, neverStale: terms.neverStale, now },
+    mode,
+    freshForMs,
+    staleWhileRevalidateMs,
+    staleIfErrorMs,
+    refreshAheadMs,
+    directives,
+    neverStale: terms.neverStale,
+    now,
     entry: entry && call.canServe(entry) ? entry : undefined,
     fallback: form.fallback !== undefined,
   }

@@ -21,7 +21,11 @@ const longestPath = 200
 export function boundCall({ endpoint, path, urgency }: PermitRequest): BoundCall {
   const { name, limits, spending, holdOff, timeouts, believeUpToMs } = endpoint
   return {
-    ...{ endpoint: name, limits, spending, holdOff, believeUpToMs },
+    endpoint: name,
+    limits,
+    spending,
+    holdOff,
+    believeUpToMs,
     holdOffScope: path === undefined ? name : `${name} ${path.slice(0, longestPath)}`,
     inBackground: urgency.inBackground,
     leaseMs: timeouts.leaseMs,
@@ -58,11 +62,11 @@ export class Permit {
     this.#state.answering(this.#call, this.#facts, reported, result && this.#endOf(result))
   }
 
-  end({ how, ...end }: Omit<CallEnd, 'at' | 'random'>): void {
+  end(end: Omit<CallEnd, 'at' | 'random'>): void {
     if (this.#isOver) return
     this.#isOver = true
     this.#cancelExtension()
-    this.#state.ended(this.#call, this.#facts, this.#endOf({ ...end, how: this.#isSettled ? undefined : how }))
+    this.#state.ended(this.#call, this.#facts, this.#endOf(this.#isSettled ? { ...end, how: undefined } : end))
     this.#onEnd()
   }
 

@@ -10,9 +10,9 @@ import { SharedBody } from './shared-body.js'
 export interface HttpAnswer extends StoredHead {
   readonly body: Uint8Array | SharedBody
   /** In place of all else, where the answer may not be read. */
-  readonly opaque?: Response
+  readonly opaque?: Response | undefined
   /** What `Response.type` is, where it is not that of an answer of ours. */
-  readonly type?: string
+  readonly type?: string | undefined
 }
 
 /** A complete HTTP answer at rest. */

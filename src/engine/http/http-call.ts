@@ -164,7 +164,15 @@ export class HttpCall implements Call<HttpAnswer> {
     const { method, url } = this.#matched
     const [input, init] = this.#sending.send(ending.signal)
     const call: UpstreamRequest = {
-      ...{ fetch, clock, trouble, endpoint: this.endpoint, input, init, method, ending, leave },
+      fetch,
+      clock,
+      trouble,
+      endpoint: this.endpoint,
+      input,
+      init,
+      method,
+      ending,
+      leave,
       redaction: this.#redaction,
       authorized: this.#sending.headers.has('authorization'),
     }

@@ -1,4 +1,4 @@
-import { type HttpExchange, keepAnswer, type NotKept, resultOfStatus } from '../../core/decide/keep.js'
+import { type HttpExchange, type Keeping, keepAnswer, type NotKept, resultOfStatus } from '../../core/decide/keep.js'
 import type { RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import { BrokenBodyError, UpstreamTimeoutError } from '../../core/errors/call-errors.js'
 import type { Exchange } from '../../core/http/age.js'
@@ -44,10 +44,13 @@ export interface UpstreamRequest {
 }
 
 /** Calls upstream, asking whether a stale answer still holds where it has validators (RFC 9111 section 4.3). Never rejects. */
-export async function fetchOrRenew(call: UpstreamRequest, stale: CompleteAnswer | undefined): Promise<Fetched<HttpAnswer>> {
+export function fetchOrRenew(call: UpstreamRequest, stale: CompleteAnswer | undefined): Promise<Fetched<HttpAnswer>> {
   const isElsewhere = stale?.url !== undefined // its validators are those of another URL
   const conditions = stale && !isElsewhere ? conditionsOf(stale.fields) : []
-  if (!stale || conditions.length === 0) return fetchAnswer(call)
+  return !stale || conditions.length === 0 ? fetchAnswer(call) : renew(call, stale, conditions)
+}
+
+async function renew(call: UpstreamRequest, stale: CompleteAnswer, conditions: Fields): Promise<Fetched<HttpAnswer>> {
   const headers = new Headers(call.init.headers as Headers)
   for (const [name, value] of conditions) headers.set(name, value)
   const fetched = await fetchAnswer({ ...call, init: { ...call.init, headers } })
@@ -60,6 +63,12 @@ export async function fetchOrRenew(call: UpstreamRequest, stale: CompleteAnswer 
     finish: async () => ({ kept }),
     release() {},
   }
+}
+
+/** What is known of an exchange: whether and how its answer is kept under a key, where its head says that. */
+interface Exchanged {
+  readonly http: HttpExchange
+  readonly judged: ((key: string) => Keeping | NotKept) | undefined
 }
 
 /** An answer that has arrived, with when. */
@@ -78,7 +87,7 @@ export function renewed(call: Pick<UpstreamRequest, 'endpoint' | 'redaction' | '
     ...{ status: stale.status, fields, arrived: by.fields, authorized: call.authorized, vary, redirected: false },
     linksBySecret: call.redaction.linksBySecret(by.fields),
   }
-  return { answer, vary, kept: keptForm(call, answer, http) }
+  return { answer, vary, kept: keptForm(call, answer, { http, judged: undefined }) }
 }
 
 /** Calls upstream; the answer is there when its head is. */
@@ -95,23 +104,45 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     return { result: 'failed', error: call.redaction.error(error) }
   }
   const { status, statusText } = response
-  const exchange = { askedAt, answeredAt: clock.now() }
+  const answeredAt = clock.now()
   const fields = fieldsOf(response.headers)
   const url = response.redirected ? response.url : undefined
   const body = response.body && sharedBody(call, response.body)
-  const answer = { status, statusText, fields, url, body: body ?? new Uint8Array(), exchange, ...unusual(response) }
-  const said = headOf(call, status, fields, exchange.answeredAt)
+  const said = headOf(call, status, fields, answeredAt)
   const http: HttpExchange = {
-    ...{ ...exchange, status, fields, arrived: fields, authorized: call.authorized, vary: said.vary, redirected: response.redirected },
+    askedAt,
+    answeredAt,
+    status,
+    fields,
+    arrived: fields,
+    authorized: call.authorized,
+    vary: said.vary,
+    redirected: response.redirected,
     linksBySecret: call.redaction.linksBySecret(fields),
   }
+  const answer: ArrivedAnswer = {
+    status,
+    statusText,
+    fields,
+    url,
+    body: body ?? new Uint8Array(),
+    exchange: http,
+    opaque: status === 0 ? response : undefined, // one to a request in mode `no-cors` may not be read, only passed on
+    type: response.type === 'default' ? undefined : response.type,
+  }
+  const judged = judgedByHead(endpoint, http)
   const type = fieldValue(fields, 'content-type')?.split(';')[0]?.trim().toLowerCase() ?? ''
   return {
-    ...{ result: resultOfStatus(status, endpoint.failure.statuses), answer, status, ...said },
+    result: resultOfStatus(status, endpoint.failure.statuses),
+    answer,
+    status,
+    vary: said.vary,
+    search: said.search,
+    reported: said.reported,
     isStream: endpoint.isStream || streamingTypes.includes(type),
     settled: body?.settled,
-    judged: takesCompleteAnswer(endpoint) ? undefined : (key: string) => keepAnswer(endpoint, key, headOnly(http), http),
-    finish: () => finishBody(call, answer, body, http, lengthOf(response, fields)),
+    judged,
+    finish: () => finishBody(call, answer, body, { http, judged, length: lengthOf(response, fields) }),
     release: () => body?.release(),
   }
 }
@@ -152,8 +183,7 @@ async function finishBody(
   call: UpstreamRequest,
   answer: HttpAnswer,
   body: SharedBody | null,
-  http: HttpExchange,
-  length: number | undefined,
+  { length, ...known }: Exchanged & { readonly length: number | undefined },
 ): Promise<Finished> {
   const { endpoint, ending } = call
   try {
@@ -163,7 +193,7 @@ async function finishBody(
     return aborted && !(reason instanceof UpstreamTimeoutError) ? { abandoned: reason } : { broken }
   }
   try {
-    return judgedBody(call, { ...answer, body: body?.bytes ?? new Uint8Array() }, http)
+    return judgedBody(call, { ...answer, body: body?.bytes ?? new Uint8Array() }, known)
   } catch (error) {
     call.trouble(`answers of ${endpoint.provider}.${endpoint.name} are not stored`, error)
     return { notKept: 'trouble' }
@@ -171,7 +201,8 @@ async function finishBody(
 }
 
 /** What a complete answer came to. */
-function judgedBody(call: UpstreamRequest, answer: CompleteAnswer, http: HttpExchange): Finished {
+function judgedBody(call: UpstreamRequest, answer: CompleteAnswer, known: Exchanged): Finished {
+  const { http } = known
   const { endpoint, method } = call
   const { statuses, test } = endpoint.failure
   const { status, fields } = http
@@ -182,7 +213,7 @@ function judgedBody(call: UpstreamRequest, answer: CompleteAnswer, http: HttpExc
     if (test && says(call, test, factsOf(http, answer.body)))
       return { amiss: amiss(endpoint, 'says that it failed, by "failsWhen"'), units: unitsOf(endpoint.units, factsOf(http, answer.body)) }
   }
-  return { kept: keptForm(call, answer, http) }
+  return { kept: keptForm(call, answer, known) }
 }
 
 function amiss({ provider, name }: RequestEndpoint, what: string): Error {
@@ -212,12 +243,12 @@ function lengthOf(response: Response, fields: Fields): number | undefined {
 function keptForm(
   { endpoint, redaction }: Pick<UpstreamRequest, 'endpoint' | 'redaction'>,
   { status, statusText, fields, url, body }: CompleteAnswer,
-  http: HttpExchange,
+  { http, judged }: Exchanged,
 ): Kept {
   const facts = factsOf(http, body)
   return {
     units: unitsOf(endpoint.units, facts),
-    judge: (key) => keepAnswer(endpoint, key, facts, http),
+    judge: judged ?? ((key) => keepAnswer(endpoint, key, facts, http)),
     form: ({ withheld, freshBy }) => {
       const kept = [
         ...redaction.fields(reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld })),
@@ -229,13 +260,21 @@ function keptForm(
   }
 }
 
+/** Whether and how an answer is kept under a key, found out once for each; undefined where only the complete answer shows that. */
+function judgedByHead(endpoint: RequestEndpoint, http: HttpExchange): Exchanged['judged'] {
+  if (takesCompleteAnswer(endpoint)) return undefined
+  let of: string | undefined
+  let keeping: Keeping | NotKept = 'not-reusable'
+  return (key) => {
+    if (of !== key) {
+      keeping = keepAnswer(endpoint, key, headOnly(http), http)
+      of = key
+    }
+    return keeping
+  }
+}
+
 /** Whether only the complete answer shows if it is kept. */
 function takesCompleteAnswer({ freshness, exceptAnswer }: RequestEndpoint): boolean {
   return freshness?.kind === 'said' || exceptAnswer !== undefined
-}
-
-/** What of a response a `Response` of ours has to be given; one to a request in mode `no-cors` may not be read, only passed on. */
-function unusual(response: Response): Pick<HttpAnswer, 'opaque' | 'type'> {
-  if (response.status === 0) return { opaque: response }
-  return response.type === 'default' ? {} : { type: response.type }
 }

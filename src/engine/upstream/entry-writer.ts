@@ -142,15 +142,31 @@ export class EntryWriter {
     const { head, body, memo } = finished.kept.form(keeping)
     if (previous?.key === key) this.#compared(call, previous, body)
     if (isSuperseded()) return { notStored: 'out-of-date' }
-    const common = { provider: endpoint.provider, endpoint: endpoint.name, ...timesOf(keeping) }
     for (const signpost of signposts) {
       const at = 'vary' in signpost ? base : (call.search?.signpostKey as string)
-      const unused = { ...common, freshUntil: keeping.storedAt } // it is no answer, and none is lost with it
-      await this.put({ ...unused, key: at, head: signpostHead(signpost), body: new Uint8Array() })
+      const unused = { ...timesOf(keeping), freshUntil: keeping.storedAt } // it is no answer, and none is lost with it
+      const { provider, name } = endpoint
+      await this.put({ provider, endpoint: name, ...unused, key: at, head: signpostHead(signpost), body: new Uint8Array() })
     }
     const { units } = finished.kept
     if (isSuperseded()) return { notStored: 'out-of-date' } // by now, where the store took its time
-    const done = await this.put({ ...common, key, head, body, memo, ...(units && { units }) })
+    const done = await this.put({
+      key,
+      provider: endpoint.provider,
+      endpoint: endpoint.name,
+      storedAt: keeping.storedAt,
+      bornAt: keeping.bornAt,
+      freshUntil: keeping.freshUntil,
+      refreshableUntil: keeping.refreshableUntil,
+      usableUntil: keeping.usableUntil,
+      keepUntil: keeping.keepUntil,
+      mustRevalidate: keeping.mustRevalidate,
+      invalidated: keeping.invalidated,
+      head,
+      body,
+      memo,
+      units,
+    })
     if (done?.notKept) return { notStored: done.notKept }
     if (done?.wasEvicted && isPaidAgain(call, previous, ending)) call.counter.at(this.#clock.now()).refetch(units)
     if (previous?.key !== key) await this.#bound(endpoint, base, key)

@@ -91,11 +91,17 @@ export class UpstreamRecord {
       if (unknown.length > 0) tally.unitsUnknown++
     })
     const billed = how === 'abandoned' ? (this.#isAnswered ? 'answered' : 'failed') : how
-    this.#permit?.end({
-      ...this.#result({ how: isRepeated && how === 'failed' ? 'abandoned' : how, error }),
-      ...{ ending: endingOf(billed, this.#status), units: this.#status === 304 ? undefined : units },
-      ...(unknown.length > 0 && { unknownUnits: unknown }),
-    })
+    if (this.#permit) {
+      const result = this.#result({ how: isRepeated && how === 'failed' ? 'abandoned' : how, error })
+      this.#permit.end({
+        how: result.how,
+        what: result.what,
+        saidWhen: result.saidWhen,
+        ending: endingOf(billed, this.#status),
+        units: this.#status === 304 ? undefined : units,
+        unknownUnits: unknown.length > 0 ? unknown : undefined,
+      })
+    }
     this.#tell(how, { error, units: end.units })
     return units
   }

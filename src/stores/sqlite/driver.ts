@@ -53,26 +53,34 @@ export function driverOf<S extends RawStatement>(
   asLists: (statement: S) => boolean,
   released: () => Maybe<void> = () => {},
 ): SqliteDriver {
-  return {
-    exec: (sql) => database.exec(sql),
-    prepare(sql) {
-      const statement = database.prepare(sql)
-      return {
-        get: (...parameters) => statement.get(...parameters) as Row | undefined,
-        all: (...parameters) => statement.all(...parameters) as Row[],
-        run: (...parameters) => Number(statement.run(...parameters).changes),
+  const waiting = <P extends unknown[], T>(work: (...given: P) => T) =>
+    function once(...given: P): T {
+      try {
+        return work(...given)
+      } catch (error) {
+        return whileBusy(error, troubleOf, () => work(...given))
       }
-    },
-    prepareList(sql) {
+    }
+  return {
+    exec: waiting((sql: string) => database.exec(sql)),
+    prepare: waiting((sql: string): Statement => {
       const statement = database.prepare(sql)
-      if (asLists(statement)) return statement as unknown as ListStatement
       return {
-        get(...parameters) {
+        get: waiting((...parameters: SqlValue[]) => statement.get(...parameters) as Row | undefined),
+        all: waiting((...parameters: SqlValue[]) => statement.all(...parameters) as Row[]),
+        run: waiting((...parameters: SqlValue[]) => Number(statement.run(...parameters).changes)),
+      }
+    }),
+    prepareList: waiting((sql: string): ListStatement => {
+      const statement = database.prepare(sql)
+      if (asLists(statement)) return { get: waiting((...parameters: SqlValue[]) => statement.get(...parameters) as unknown[] | undefined) }
+      return {
+        get: waiting((...parameters: SqlValue[]) => {
           const row = statement.get(...parameters)
           return row === undefined ? undefined : Object.values(row as Row)
-        },
+        }),
       }
-    },
+    }),
     close() {
       database.close()
       return released()
@@ -80,6 +88,34 @@ export function driverOf<S extends RawStatement>(
     troubleOf,
   }
 }
+
+/** How long another process may keep the file locked, milliseconds. */
+const lockedAtMostMs = 2_000
+
+/** How long it is waited before the lock is asked for again, milliseconds: at first, and at the most. */
+const firstWaitMs = 0.05
+const longestWaitMs = 1
+
+/**
+ * Does work again that failed for a lock, until that is free. SQLite would wait a millisecond at least, and more each time, for what is held
+ * for a tenth of one.
+ */
+function whileBusy<T>(failed: unknown, troubleOf: SqliteDriver['troubleOf'], work: () => T): T {
+  const until = performance.now() + lockedAtMostMs
+  let error = failed
+  for (let waitMs = firstWaitMs; troubleOf(error) === 'busy' && performance.now() < until; waitMs = Math.min(2 * waitMs, longestWaitMs)) {
+    Atomics.wait(sleeping, 0, 0, waitMs)
+    try {
+      return work()
+    } catch (again) {
+      error = again
+    }
+  }
+  throw error
+}
+
+/** Never changes: whoever waits for it sleeps. */
+const sleeping = new Int32Array(new SharedArrayBuffer(4))
 
 /** Returns what runs `work` as one write transaction: all of it happens, or nothing. */
 export function transactions(driver: SqliteDriver): <T>(work: () => T) => T {

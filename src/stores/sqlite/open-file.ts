@@ -9,9 +9,6 @@ import { openDriver } from './open-driver.js'
 import { isCorrupt, setAside } from './set-aside.js'
 import { applicationId, createTables, formatVersion } from './tables.js'
 
-/** How long SQLite waits for another process to finish writing, milliseconds. */
-const busyTimeoutMs = 2_000
-
 /**
  * Opens or makes a store file. One of ours that is corrupt is set aside and a new one made, and `warn` is told. Throws `StoreError` that
  * says what is wrong with the file and what to do.
@@ -32,7 +29,7 @@ function open(file: string, now: number, readOnly: boolean): SqliteDriver {
   let driver: SqliteDriver | undefined
   try {
     driver = openDriver(file)
-    driver.exec(`PRAGMA busy_timeout = ${busyTimeoutMs}`)
+    driver.exec('PRAGMA busy_timeout = 0') // the driver waits
     assertOurs(driver, file, readOnly)
     if (readOnly) driver.exec('PRAGMA query_only = 1')
     else prepareToWrite(driver, now)
