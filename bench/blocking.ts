@@ -11,7 +11,7 @@ import { systemClock } from '../src/engine/system-clock.js'
 import { readReport } from '../src/queries/reports.js'
 import { compare, type Ratio } from './compare.js'
 import type { Figure } from './figure.js'
-import { makeUpYear, yearEnds } from './year.js'
+import { makeUpYear, yearEnds, yearZone } from './year.js'
 
 const limitMs = 20
 const day = 86_400_000
@@ -47,7 +47,7 @@ export async function yearFigures(): Promise<(Ratio | Figure)[]> {
   const store = sqliteStore(file)
   await store.open({ now: yearEnds, warn: console.warn })
   const report = (days: number, by?: 'day') =>
-    readReport(store, yearEnds, { since: yearEnds - days * day, until: yearEnds, ...(by && { by, zone: 'Europe/Oslo' }) })
+    readReport(store, yearEnds, { since: yearEnds - days * day, until: yearEnds, ...(by && { by, zone: yearZone }) })
   for (let i = 0; i < 2; i++) await report(365)
   const figures: (Ratio | Figure)[] = [
     { name: 'opening the ledger of a year of 500 endpoints', value: Math.max(...opened.slice(1)), limit: 100, unit: 'ms' },
@@ -62,7 +62,7 @@ export async function yearFigures(): Promise<(Ratio | Figure)[]> {
     }),
   ]
   const now = yearEnds + 2 * 3_600_000
-  const keeping = { minutesForMs: 2 * day, hoursForMs: 92 * day, zone: 'UTC' }
+  const keeping = { minutesForMs: 2 * day, hoursForMs: 92 * day, zone: yearZone }
   figures.push(
     await blocked('putting minutes of 500 endpoints together', () =>
       keepLedgerSmall({ store, clock: systemClock, now, isOver: () => false }, keeping),

@@ -2,7 +2,9 @@ import { uniformFloat64 } from 'pure-rand/distribution/uniformFloat64'
 import { xoroshiro128plus } from 'pure-rand/generator/xoroshiro128plus'
 import { sqliteStore } from 'stashen/sqlite'
 import { countHit, countTime } from '../src/core/ledger/count-calls.js'
+import { sumTallies } from '../src/core/ledger/sum-tallies.js'
 import { Tally } from '../src/core/ledger/tally.js'
+import type { TallyData } from '../src/core/ledger/tally-data.js'
 import { openDriver } from '../src/stores/sqlite/open-driver.js'
 
 const [minute, hour, day] = [60_000, 3_600_000, 86_400_000]
@@ -12,16 +14,20 @@ const zoneMs = 2 * hour
 /** The end of the year that is made up. */
 export const yearEnds = Date.parse('2026-06-30T22:00Z')
 
+/** The zone of the days and months of that year: always two hours ahead of UTC. */
+export const yearZone = 'Etc/GMT-2'
+
 /**
  * Writes what the ledger of 500 endpoints holds after a year: months and days of each, hours of the last 92 days, three of ten of them with calls, minutes
- * of the last two days, one of twenty, and one more hour of minutes, all with calls, that were not put together yet.
+ * of the last two days, one of twenty, and one more hour of minutes, all with calls, that were not put together yet. What is longer is the sum of
+ * what is shorter.
  */
 export async function makeUpYear(file: string): Promise<void> {
   const since = yearEnds - 365 * day
   const store = sqliteStore(file)
   await store.open({ now: yearEnds, warn: console.warn })
   for (let p = 0; p < providers; p++) {
-    const plan = { currency: 'EUR', period: 'month', zone: 'Europe/Oslo', perCall: '0.004', included: 1000 } as const
+    const plan = { currency: 'EUR', period: 'month', zone: yearZone, perCall: '0.004', included: 1000 } as const
     await store.ledger.addFacts({ provider: `p${p}`, endpoint: null, since, plan, limits: [{ calls: 600, perMs: minute }] })
   }
   await store.close()
@@ -31,36 +37,54 @@ export async function makeUpYear(file: string): Promise<void> {
   const insert = driver.prepare(
     'INSERT INTO ledger (detail, grain, bucket, mode, provider, endpoint, length, tally) VALUES (?, ?, ?, ?, ?, ?, ?, ?)',
   )
-  const [ofMonths, ofDays, ofHours, ofMinutes] = [400, 60, 12, 3].map((calls) => Array.from({ length: 64 }, () => tallyText(random, calls)))
-  let row = 0
-  const put = (detail: number, grain: number, { at, length, tallies, share = 1 }: Stretch) => {
-    for (let e = 0; e < endpoints; e++) {
-      if (random() >= share) continue
-      const place = [detail, grain, at, 'reuse', `p${e % providers}`, `e${e}`] as const
-      insert.run(...place, length, tallies?.[row++ & 63] as string)
+  const minutes = Array.from({ length: 64 }, (): Stretch => ({ text: JSON.stringify(tallyOf(random, 3)), parts: [] }))
+  const hours = Array.from({ length: 64 }, () => sumOf(60, () => (random() < 1 / 6 ? oneOf(minutes, random) : undefined)))
+  const days = Array.from({ length: 64 }, () => sumOf(24, () => (random() < 0.3 ? oneOf(hours, random) : undefined)))
+  const months = [28, 30, 31].map((length) => Array.from({ length: 8 }, () => sumOf(length, () => oneOf(days, random))))
+  for (let e = 0; e < endpoints; e++) {
+    const put = (detail: number, grain: number, at: number, length: number, { text }: Stretch) =>
+      insert.run(detail, grain, at, 'reuse', `p${e % providers}`, `e${e}`, length, text)
+    for (let month = 6; month < 18; month++) {
+      const [first, end] = [Date.UTC(2025, month, 1) - zoneMs, Date.UTC(2025, month + 1, 1) - zoneMs]
+      const its = oneOf(months[[28, 30, 31].indexOf((end - first) / day)] as Stretch[], random)
+      put(0, 3, first, end - first, its)
+      for (const [at, ofDay] of partsOf(its, first, day)) {
+        put(1, 2, at, day, ofDay)
+        if (at < yearEnds - 92 * day) continue
+        for (const [begin, ofHour] of partsOf(ofDay, at, hour)) {
+          put(1, 1, begin, hour, ofHour)
+          if (at >= yearEnds - 2 * day) for (const [one, ofMinute] of partsOf(ofHour, begin, minute)) put(1, 0, one, minute, ofMinute)
+        }
+      }
     }
+    for (let at = yearEnds; at < yearEnds + hour; at += minute) put(0, 0, at, minute, oneOf(minutes, random))
   }
-  for (let month = 6; month < 18; month++) {
-    const [at, end] = [Date.UTC(2025, month, 1) - zoneMs, Date.UTC(2025, month + 1, 1) - zoneMs]
-    put(0, 3, { at, length: end - at, tallies: ofMonths })
-  }
-  for (let at = since; at < yearEnds; at += day) put(1, 2, { at, length: day, tallies: ofDays })
-  for (let at = yearEnds - 92 * day; at < yearEnds; at += hour) put(1, 1, { at, length: hour, tallies: ofHours, share: 0.3 })
-  for (let at = yearEnds - 2 * day; at < yearEnds; at += minute) put(1, 0, { at, length: minute, tallies: ofMinutes, share: 0.05 })
-  for (let at = yearEnds; at < yearEnds + hour; at += minute) put(0, 0, { at, length: minute, tallies: ofMinutes })
   driver.exec('COMMIT')
   await driver.close()
 }
 
-/** A time of which each endpoint has a row, or a share of them has. */
+/** What was counted in a stretch of time: the sum of its parts, some of which have no calls. */
 interface Stretch {
-  readonly at: number
-  readonly length: number
-  readonly tallies: readonly string[] | undefined
-  readonly share?: number
+  readonly text: string
+  readonly parts: readonly (Stretch | undefined)[]
 }
 
-function tallyText(random: () => number, calls: number): string {
+function sumOf(length: number, part: () => Stretch | undefined): Stretch {
+  const parts = Array.from({ length }, part)
+  const all = parts.reduce((sum, one) => (one ? sumTallies(sum, JSON.parse(one.text) as TallyData) : sum), new Tally().toJSON())
+  return { text: JSON.stringify(all), parts }
+}
+
+function oneOf<T>(all: readonly T[], random: () => number): T {
+  return all[Math.floor(random() * all.length)] as T
+}
+
+/** The parts of a stretch that have calls, with when they begin. */
+function* partsOf({ parts }: Stretch, begins: number, length: number): Generator<[at: number, part: Stretch]> {
+  for (const [i, part] of parts.entries()) if (part) yield [begins + i * length, part]
+}
+
+function tallyOf(random: () => number, calls: number): Tally {
   const tally = new Tally()
   const at = yearEnds
   for (let i = 0; i < calls; i++) {
@@ -74,7 +98,7 @@ function tallyText(random: () => number, calls: number): string {
     tally.latency.add(ms)
     countTime(tally, ms)
   }
-  return JSON.stringify(tally)
+  return tally
 }
 
 function uniform(seed: number): () => number {

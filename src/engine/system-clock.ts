@@ -8,6 +8,10 @@ export const systemClock: Clock = {
   now: () => Date.now(),
   ticks: () => performance.now(),
   later(afterMs, run, keepsAlive = false) {
+    if (afterMs <= 0 && keepsAlive && typeof setImmediate === 'function') {
+      const turn = setImmediate(run) // a timer would wait a millisecond
+      return () => clearImmediate(turn)
+    }
     const timer: unknown = setTimeout(run, Math.min(afterMs, longestTimer))
     if (!keepsAlive && typeof timer === 'object' && timer !== null && 'unref' in timer && typeof timer.unref === 'function') timer.unref()
     return () => clearTimeout(timer as number)

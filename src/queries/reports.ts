@@ -45,8 +45,9 @@ export async function readReport(
   const to = until === undefined ? Number.MAX_SAFE_INTEGER : momentOf(until, 'until', now, zone)
   const { facts, unreadable: unreadableFacts } = await readFacts(store)
   const begin = from === 0 ? 0 : Math.min(from, rowsSince(facts, from))
+  const reading: Reading = { store, clock, details: new Map() }
   const { rows, unreadable } = await readRows(
-    { store, clock },
+    reading,
     { since: begin, until: to, cuts: [from, to], finest: by === 'hour' || by === 'day' ? by : 'month' },
     unwritten,
   )
@@ -61,7 +62,7 @@ export async function readReport(
     times,
     isInUse,
     budgets: to < now ? new Map() : await budgetsOf(store, rows, now),
-    ...(await forecastInput({ store, clock }, facts, { end, now }, unwritten)),
+    ...(await forecastInput(reading, facts, { end, now }, unwritten)),
   })
   const counted = await inTurns(clock, steps)
   const isAll = unreadable + unreadableFacts === 0

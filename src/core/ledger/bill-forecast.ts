@@ -1,12 +1,14 @@
 import Big from 'big.js'
+import type { HourOfCalls } from '../limits/call-series.js'
 import { type CallForecast, forecastCalls } from '../limits/forecast.js'
 import { chargeOfPeriod } from '../money/period-charge.js'
 import { billingPeriod, type PlanOptions, termsAt } from '../money/plan.js'
 import { digitsOf } from '../money/price-digits.js'
+import { filtered, forEach, type Steps } from '../steps.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { hoursOf } from './hours-of-calls.js'
 import type { TallyRow } from './ledger-row.js'
-import { type Pricing, type Usage, usageOf } from './plan-usage.js'
+import { type Pricing, type Usage, usageSteps } from './plan-usage.js'
 
 /** Decimals: eight times in ten it will be from `low` to `high`; these are null where too little is known to say. */
 export interface MoneyRange {
@@ -41,6 +43,15 @@ interface BillInput {
   readonly until: number
 }
 
+/** What the present period used so far; and what the last weeks did, in all and by the hour: calls billed, and those that left. */
+interface Counted {
+  readonly soFar: Usage
+  readonly usual: Usage
+  readonly billed: number
+  readonly upstream: number
+  readonly hours: readonly HourOfCalls[]
+}
+
 /** The present billing period of a provider, as one side of a report has it: what it costs by now, and with more calls. */
 export class BillCourse {
   readonly start: number
@@ -54,31 +65,35 @@ export class BillCourse {
   readonly #usual: { readonly metered: number; readonly own: Big }
   readonly #forecast: CallForecast | undefined
 
-  private constructor({ known, rows, recent, until }: BillInput, side: BilledSide, plan: PlanOptions) {
+  private constructor(plan: PlanOptions, until: number, { soFar, usual, billed, upstream, hours }: Counted) {
     const { start, end } = billingPeriod(plan, until - 1)
-    const its = recent.filter(side.includes)
-    const usual = usageOf(known, plan, its, side)
-    const billedIn = (row: TallyRow) => side.callsOf(row, plan)
     this.plan = plan
     this.start = start
     this.end = end
     this.#until = until
-    this.#soFar = usageOf(
-      known,
-      plan,
-      rows.filter((row) => row.bucket >= start && row.bucket < until && side.includes(row)),
-      side,
-    )
-    this.#billed = its.reduce((sum, row) => sum + billedIn(row), 0)
-    this.#callsPerBilled = this.#billed === 0 ? 1 : its.reduce((sum, { tally }) => sum + tally.upstream, 0) / this.#billed
+    this.#soFar = soFar
+    this.#billed = billed
+    this.#callsPerBilled = billed === 0 ? 1 : upstream / billed
     this.#usual = { metered: usual.metered.reduce((sum, { calls }) => sum + calls, 0), own: usual.own }
-    this.#forecast = forecastCalls({ used: 0, now: until, end, hours: hoursOf(its, billedIn, until), zone: plan.zone ?? 'UTC' })
+    this.#forecast = forecastCalls({ used: 0, now: until, end, hours, zone: plan.zone ?? 'UTC' })
   }
 
   /** Undefined where the provider has no plan with periods. */
-  static of(input: BillInput, side: BilledSide): BillCourse | undefined {
-    const plan = input.known.plan(input.provider, input.until - 1)
-    return plan && !plan.prepaid ? new BillCourse(input, side, plan) : undefined
+  static *of({ known, provider, rows, recent, until }: BillInput, side: BilledSide): Steps<BillCourse | undefined> {
+    const plan = known.plan(provider, until - 1)
+    if (!plan || plan.prepaid) return undefined
+    const { start } = billingPeriod(plan, until - 1)
+    const its = yield* filtered(recent, side.includes)
+    const inPeriod = yield* filtered(rows, (row) => row.bucket >= start && row.bucket < until && side.includes(row))
+    const billedIn = (row: TallyRow) => side.callsOf(row, plan)
+    let [billed, upstream] = [0, 0]
+    yield* forEach(its, (row) => {
+      billed += billedIn(row)
+      upstream += row.tally.upstream
+    })
+    const soFar = yield* usageSteps(known, plan, inPeriod, side)
+    const usual = yield* usageSteps(known, plan, its, side)
+    return new BillCourse(plan, until, { soFar, usual, billed, upstream, hours: yield* hoursOf(its, billedIn, until) })
   }
 
   /** What the period costs at its end; undefined where there is too little to tell. No more is spent than `most`. */

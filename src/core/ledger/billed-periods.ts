@@ -1,5 +1,7 @@
 import { billingPeriod, type PlanOptions } from '../money/plan.js'
+import { forEach, type Steps } from '../steps.js'
 import type { FactsInForce } from './facts-in-force.js'
+import { inTimeOrder } from './group-by.js'
 import type { TallyRow } from './ledger-row.js'
 import type { Pricing } from './plan-usage.js'
 
@@ -20,7 +22,7 @@ export interface BilledPeriod {
 /**
  * The billing periods that a report has to price: those with a call in it, and those that fall due in it and cost something without a call.
  */
-export function billedPeriods(known: FactsInForce, pricing: Pricing): BilledPeriod[] {
+export function* billedPeriods(known: FactsInForce, pricing: Pricing): Steps<BilledPeriod[]> {
   const { provider, rows, since, fees } = pricing
   const periods = new Map<string, Period>()
   for (const { plan, start, end } of fees.periods) {
@@ -29,9 +31,9 @@ export function billedPeriods(known: FactsInForce, pricing: Pricing): BilledPeri
   }
   let current: Period | undefined
   let currentPlan: PlanOptions | undefined
-  for (const row of [...rows].sort((a, b) => a.bucket - b.bucket)) {
+  yield* forEach(yield* inTimeOrder(rows), (row) => {
     const plan = known.plan(provider, row.bucket)
-    if (!plan) continue
+    if (!plan) return
     if (!current || currentPlan !== plan || row.bucket >= current.end || row.bucket < current.start) {
       const { start, end } = billingPeriod(plan, row.bucket)
       current = periods.get(nameOf(plan, start)) ?? { plan, start, end, rows: [] }
@@ -39,7 +41,7 @@ export function billedPeriods(known: FactsInForce, pricing: Pricing): BilledPeri
       periods.set(nameOf(plan, start), current)
     }
     current.rows.push(row)
-  }
+  })
   return [...periods.values()]
     .sort((a, b) => a.start - b.start)
     .map(({ rows: its, ...period }) => {

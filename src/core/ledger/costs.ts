@@ -1,7 +1,7 @@
 import { billedCalls } from '../money/billed-calls.js'
 import type { Money } from '../money/money.js'
 import { numberOf, type Units } from '../money/units.js'
-import type { Steps } from '../steps.js'
+import { filtered, type Steps } from '../steps.js'
 import type { BilledSide } from './bill-forecast.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { type Fees, feesOf } from './fees.js'
@@ -57,8 +57,8 @@ export function* costsOfKinds<T>(
   rows: readonly TallyRow[],
   priceRows: Price<T>,
 ): Steps<Costs<T>> {
-  const measured = rows.filter(({ mode }) => mode === 'measure')
-  const reused = rows.filter(({ mode }) => mode === 'reuse')
+  const measured = yield* filtered(rows, ({ mode }) => mode === 'measure')
+  const reused = yield* filtered(rows, ({ mode }) => mode === 'reuse')
   const made = basis === 'measured' ? reused : rows
   const refused = (row: TallyRow) => row.tally.overLimit + (over.get(row) ?? 0)
   const price = (some: readonly TallyRow[], callsOf: Pricing['callsOf'], unitsOf: Pricing['unitsOf'] = unitsMade) =>

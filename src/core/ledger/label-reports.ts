@@ -1,4 +1,4 @@
-import type { Steps } from '../steps.js'
+import { forEach, type Steps } from '../steps.js'
 import { costsOf, type Known } from './costs.js'
 import { compare, counted } from './figures.js'
 import type { TallyRow } from './ledger-row.js'
@@ -13,21 +13,23 @@ export function* labelReports(
 ): Steps<LabelReport[] | undefined> {
   if (!rows.some(({ tally }) => tally.parts.size > 0)) return undefined
   const over = new Map<TallyRow, number>()
-  const apart = rows.flatMap((row): TallyRow[] => {
+  const apart: TallyRow[] = []
+  yield* forEach(rows, (row) => {
     const rest: TallyRow = { ...row, tally: row.tally.rest(), countedFor: null }
     over.set(rest, facts.over.get(row) ?? 0)
-    return [...[...row.tally.parts].map(([countedFor, tally]) => ({ ...row, tally, countedFor })), rest]
+    for (const [countedFor, tally] of row.tally.parts) apart.push({ ...row, tally, countedFor })
+    apart.push(rest)
   })
   const its = { ...facts, over }
   const costs = yield* costsOf(its, provider, apart, { ...time, lineOf: ({ countedFor = null }) => JSON.stringify(countedFor) })
   const byLabel = new Map<string | null, TallyRow[]>()
-  for (const row of apart) {
-    if (row.bucket < time.since) continue
+  yield* forEach(apart, (row) => {
+    if (row.bucket < time.since) return
     const label = row.countedFor ?? null
     const labelled = byLabel.get(label)
     if (labelled) labelled.push(row)
     else byLabel.set(label, [row])
-  }
+  })
   return [...byLabel]
     .map(([label, labelled]) => ({ label, counts: counted(labelled, its) }))
     .filter(({ counts: { measure, reuse } }) => measure.isUsed || reuse.isUsed)

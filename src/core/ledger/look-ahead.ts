@@ -1,6 +1,7 @@
 import { quotaPeriod } from '../limits/quota.js'
 import type { ProviderStatus } from '../limits/status.js'
-import { BillCourse, type BillForecast } from './bill-forecast.js'
+import type { Steps } from '../steps.js'
+import { BillCourse, type BilledSide, type BillForecast } from './bill-forecast.js'
 import { type BudgetRoom, roomInBudgets } from './budget-room.js'
 import { billedSides } from './costs.js'
 import type { FactsInForce } from './facts-in-force.js'
@@ -23,18 +24,21 @@ interface Ahead {
 }
 
 /** How the quota of a provider is used, and what its quota and its bill will come to; with the stash never more than its budgets allow. */
-export function lookAhead({ known, provider, basis, at, until, rows, recent, standing }: Ahead): {
+export function* lookAhead({ known, provider, basis, at, until, rows, recent, standing }: Ahead): Steps<{
   quota: QuotaUse | null
   bill: BillForecast | null
-} {
+}> {
   const quota = known.quota(provider, at)
   const sides = billedSides(basis)
   const input = { known, provider, rows, recent, until }
-  const [made, without] = recent.length > 0 ? [BillCourse.of(input, sides.with), BillCourse.of(input, sides.without)] : []
+  const course = function* (side: BilledSide) {
+    return recent.length > 0 ? yield* BillCourse.of(input, side) : undefined
+  }
+  const [made, without] = [yield* course(sides.with), yield* course(sides.without)]
   const room = (end: number) => roomInBudgets(standing?.budgets ?? [], { now: until, end, currency: made?.plan.currency })
   const use =
     quota &&
-    quotaUse({
+    (yield* quotaUse({
       quota,
       rows,
       last: at,
@@ -42,7 +46,7 @@ export function lookAhead({ known, provider, basis, at, until, rows, recent, sta
       recent,
       reported: reportedLeft(standing),
       mostMore: mostMore(made, room(quotaPeriod(quota, at).end)),
-    })
+    }))
   const bill = made && {
     ...{ currency: made.plan.currency, from: new Date(made.start), until: new Date(made.end), zone: made.plan.zone ?? 'UTC' },
     ...{ with: made.atEnd(room(made.end).money) ?? null, without: without?.atEnd(undefined) ?? null },

@@ -1,6 +1,7 @@
 import { quotaPeriod } from '../limits/quota.js'
-import type { Steps } from '../steps.js'
+import { allSteps, filtered, type Steps } from '../steps.js'
 import type { FactsInForce } from './facts-in-force.js'
+import { groupsOf, inTimeOrder } from './group-by.js'
 import { bucketMs, type Grain, grains, type TallyRow } from './ledger-row.js'
 import { callsWithout } from './without.js'
 
@@ -34,28 +35,28 @@ export function* overLimits<R extends LimitedRow>(
   const over = new Map<R, number>()
   const passing = (row: R) => openIn(row) - (over.get(row) ?? 0)
   if (!known.anyLimits) return over
-  const sorted = rows.filter(({ mode }) => mode === 'reuse').sort((a, b) => a.bucket - b.bucket)
-  for (const itsRows of groups(sorted, ({ provider }) => provider)) {
+  const sorted = yield* inTimeOrder(yield* filtered(rows, ({ mode }) => mode === 'reuse'))
+  for (const itsRows of (yield* groupsOf(sorted, ({ provider }) => provider)).values()) {
     const [first] = itsRows as [R]
     const limits = known.limits(first.provider, itsRows.at(-1)?.bucket ?? first.bucket) ?? []
     for (const { calls, perMs } of [...limits].sort((a, b) => a.perMs - b.perMs)) {
       const windowMs = Math.max(perMs, bucketMs)
       if (windowMs > upToMs) continue
-      const open = itsRows.filter((row) => windowMs > settledIn(row))
-      for (const window of groups(open, ({ bucket }) => Math.floor(bucket / windowMs))) {
+      const open = yield* filtered(itsRows, (row) => windowMs > settledIn(row))
+      for (const window of (yield* groupsOf(open, ({ bucket }) => Math.floor(bucket / windowMs))).values()) {
         refuse(window, Math.floor((calls * windowMs) / perMs), over, passing)
         yield
       }
     }
     if (Number.isFinite(upToMs)) continue
     let period: { start: number; end: number } | undefined
-    const perPeriod = groups(itsRows, ({ provider, bucket }) => {
+    const perPeriod = yield* groupsOf(itsRows, ({ provider, bucket }) => {
       const quota = known.quota(provider, bucket)
       if (!quota) return undefined
       if (!period || bucket >= period.end || bucket < period.start) period = quotaPeriod(quota, bucket)
       return period.start
     })
-    for (const window of perPeriod) {
+    for (const window of perPeriod.values()) {
       const quota = known.quota(first.provider, window[0]?.bucket ?? 0)
       if (quota) refuse(window, quota.calls, over, passing)
       yield
@@ -67,7 +68,7 @@ export function* overLimits<R extends LimitedRow>(
 /** Has calls of a window refused from the moment on when it is full; those of one moment in proportion. */
 function refuse<R extends LimitedRow>(window: readonly R[], allowed: number, over: Map<R, number>, passing: (row: R) => number): void {
   let left = allowed
-  for (const moment of groups(window, ({ bucket }) => bucket)) {
+  for (const moment of allSteps(groupsOf(window, ({ bucket }) => bucket)).values()) {
     const asked = moment.reduce((sum, row) => sum + passing(row), 0)
     if (asked > left) {
       let [toRefuse, before] = [asked - left, asked]
@@ -80,15 +81,4 @@ function refuse<R extends LimitedRow>(window: readonly R[], allowed: number, ove
     }
     left = Math.max(0, left - asked)
   }
-}
-
-/** Neighbours that belong together, in their order; all of a group, wherever they are. */
-function groups<R, T>(rows: readonly R[], of: (row: R) => T): R[][] {
-  const byGroup = new Map<T, R[]>()
-  for (const row of rows) {
-    const group = byGroup.get(of(row))
-    if (group) group.push(row)
-    else byGroup.set(of(row), [row])
-  }
-  return [...byGroup.values()]
 }

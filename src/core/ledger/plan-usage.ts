@@ -2,6 +2,7 @@ import Big from 'big.js'
 import { chargeOfUnits, type Metered } from '../money/period-charge.js'
 import { type PlanOptions, termsAt as termsOfPlan } from '../money/plan.js'
 import type { Units } from '../money/units.js'
+import { allSteps, forEach, type Steps } from '../steps.js'
 import type { FactsInForce } from './facts-in-force.js'
 import type { Fees } from './fees.js'
 import type { TallyRow } from './ledger-row.js'
@@ -30,17 +31,24 @@ export interface Usage {
   readonly byEndpoint: ReadonlyMap<string, { readonly metered: number; readonly own: Big }>
 }
 
+type Counting = Pick<Pricing, 'callsOf' | 'unitsOf' | 'lineOf'>
+
 /** What rows use of a plan: its places by the prices in force, and what is charged to an endpoint alone. */
-export function usageOf(
+export function usageOf(known: FactsInForce, plan: PlanOptions, rows: readonly TallyRow[], counting: Counting): Usage {
+  return allSteps(usageSteps(known, plan, rows, counting))
+}
+
+/** As `usageOf`, in steps. */
+export function* usageSteps(
   known: FactsInForce,
   plan: PlanOptions,
   rows: readonly TallyRow[],
-  { callsOf, unitsOf, lineOf = ({ endpoint }) => endpoint }: Pick<Pricing, 'callsOf' | 'unitsOf' | 'lineOf'>,
-): Usage {
+  { callsOf, unitsOf, lineOf = ({ endpoint }) => endpoint }: Counting,
+): Steps<Usage> {
   const metered: Metered[] = []
   const byEndpoint = new Map<string, { metered: number; own: Big }>()
   let own = new Big(0)
-  for (const row of rows) {
+  yield* forEach(rows, (row) => {
     const { bucket, provider, endpoint } = row
     const { perCall, weight = 1 } = known.price(provider, endpoint, bucket) ?? {}
     const present = known.plan(provider, bucket) ?? plan
@@ -57,11 +65,11 @@ export function usageOf(
       sum.metered += calls * weight
     }
     const units = unitsOf(row)
-    if (!hasAny(units)) continue
+    if (!hasAny(units)) return
     const ofUnits = chargeOfUnits(termsOfPlan(present, bucket), units)
     own = own.plus(ofUnits)
     sum.own = sum.own.plus(ofUnits)
-  }
+  })
   return { metered, own, byEndpoint }
 }
 

@@ -8,7 +8,7 @@ import type { Steps } from '../steps.js'
 import { type BilledPeriod, billedPeriods } from './billed-periods.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { bucketMs, momentOf, type TallyRow } from './ledger-row.js'
-import { joined, type Pricing, usageOf } from './plan-usage.js'
+import { joined, type Pricing, usageOf, usageSteps } from './plan-usage.js'
 
 /** What the calls of a provider cost: by endpoint, what belongs to none (base fees), and by billing period. */
 export interface ProviderPrices {
@@ -34,9 +34,9 @@ export interface PricedPeriod extends Money {
 /** What each of some stretches of time costs, by its begin: the first begins at the first of `begins`, each ends where the next begins. */
 export function* priceTimes(known: FactsInForce, pricing: Pricing, begins: readonly number[]): Steps<Map<number, Money[]>> {
   const sums = new Map<number, Map<string, Big>>()
-  for (const { plan, start, dueAt, isBegun, before, within } of billedPeriods(known, pricing)) {
+  for (const { plan, start, dueAt, isBegun, before, within } of yield* billedPeriods(known, pricing)) {
     const first = firstTerms(known, pricing.provider, { plan, start })
-    const soFar = usageOf(known, plan, before, pricing)
+    const soFar = yield* usageSteps(known, plan, before, pricing)
     let [metered, own] = [soFar.metered, soFar.own]
     let charged = isBegun ? chargeOfPeriod(first, metered, own, plan.currency) : new Big(0)
     const chargeAt = (begin: number) => {
@@ -58,7 +58,7 @@ export function* priceTimes(known: FactsInForce, pricing: Pricing, begins: reado
 }
 
 /** Rows by the begin of the stretch that they fall into, in the order of time. */
-export function byTime(rows: readonly TallyRow[], begins: readonly number[]): Map<number, TallyRow[]> {
+function byTime(rows: readonly TallyRow[], begins: readonly number[]): Map<number, TallyRow[]> {
   const groups = new Map<number, TallyRow[]>()
   let i = 0
   for (const row of [...rows].sort((a, b) => momentOf(a) - momentOf(b))) {
@@ -83,9 +83,9 @@ export function* priceProvider(known: FactsInForce, pricing: Pricing): Steps<Pro
   const fees = new Map<string, Big>()
   const periods: PricedPeriod[] = []
   const due: number[] = []
-  for (const { plan, start, end, dueAt, isBegun, before, within } of billedPeriods(known, pricing)) {
-    const usage = (part: readonly TallyRow[]) => usageOf(known, plan, part, pricing)
-    const [earlier, later] = [usage(before), usage(within)]
+  for (const { plan, start, end, dueAt, isBegun, before, within } of yield* billedPeriods(known, pricing)) {
+    const earlier = yield* usageSteps(known, plan, before, pricing)
+    const later = yield* usageSteps(known, plan, within, pricing)
     const first = firstTerms(known, provider, { plan, start })
     const whole = chargeOfPeriod(first, [...earlier.metered, ...later.metered], earlier.own.plus(later.own), plan.currency)
     const charge = isBegun ? whole.minus(chargeOfPeriod(first, earlier.metered, earlier.own, plan.currency)) : whole

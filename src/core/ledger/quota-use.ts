@@ -1,5 +1,6 @@
 import { type ForecastInput, forecastQuota, type QuotaForecast } from '../limits/forecast.js'
 import { type Quota, quotaPeriod } from '../limits/quota.js'
+import { filtered, type Steps } from '../steps.js'
 import { hoursOf } from './hours-of-calls.js'
 import type { TallyRow } from './ledger-row.js'
 import { momentOf } from './ledger-row.js'
@@ -29,23 +30,31 @@ const shortMs = 48 * hourMs
 export const forecastFromMs = 28 * 24 * hourMs
 
 /** How a quota was used in the period that a report ends in, and how it will be. */
-export function quotaUse({ quota, rows, last, until, recent, reported, mostMore = Number.POSITIVE_INFINITY }: QuotaInput): QuotaUse {
+export function* quotaUse({
+  quota,
+  rows,
+  last,
+  until,
+  recent,
+  reported,
+  mostMore = Number.POSITIVE_INFINITY,
+}: QuotaInput): Steps<QuotaUse> {
   const { start, end } = quotaPeriod(quota, last)
-  const inPeriod = rows.filter((row) => row.bucket >= start && row.bucket < end)
+  const inPeriod = yield* filtered(rows, (row) => row.bucket >= start && row.bucket < end)
   const used = (count: Count) => inPeriod.reduce((sum, row) => sum + count(row), 0)
   const reuses = inPeriod.some(({ mode }) => mode === 'reuse')
   const [made, asked] = [used(reusing), used(reuses ? allAsked : measuring)]
   const usedNow = Math.max(made, reported === undefined ? 0 : quota.calls - reported)
   const isNow = until > start && until < end
   const fine = end - start <= shortMs && recent.length > 0
-  const forecast = (count: Count, soFar: number, most: number): QuotaForecast | null => {
+  const forecast = function* (count: Count, soFar: number, most: number): Steps<QuotaForecast | null> {
     if (!isNow) return null
     const input: ForecastInput & { limit: number } = {
       limit: quota.calls,
       used: soFar,
       now: until,
       end,
-      hours: hoursOf(recent, count, until),
+      hours: yield* hoursOf(recent, count, until),
       zone: quota.zone,
       most,
     }
@@ -59,8 +68,8 @@ export function quotaUse({ quota, rows, last, until, recent, reported, mostMore 
     reported: isNow && reported !== undefined ? { left: reported, fewer: quota.calls - made - reported } : null,
     course: courseOf(fine ? recent : inPeriod, { start, end: Math.min(end, until) }, reuses),
     forecast: {
-      with: reuses ? forecast(reusing, usedNow, Math.min(quota.calls, usedNow + mostMore)) : null,
-      without: forecast(reuses ? allAsked : measuring, asked, Number.POSITIVE_INFINITY),
+      with: reuses ? yield* forecast(reusing, usedNow, Math.min(quota.calls, usedNow + mostMore)) : null,
+      without: yield* forecast(reuses ? allAsked : measuring, asked, Number.POSITIVE_INFINITY),
     },
   }
 }

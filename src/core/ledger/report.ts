@@ -1,12 +1,12 @@
 import { quotaPeriod } from '../limits/quota.js'
 import { billedCalls } from '../money/billed-calls.js'
-import { allSteps, type Steps } from '../steps.js'
+import { allSteps, filtered, forEach, type Steps } from '../steps.js'
 import { convert } from './convert.js'
 import { allOf, costsOf } from './costs.js'
 import { type FactsInForce, factsInForce } from './facts-in-force.js'
 import { type Fees, feesOf } from './fees.js'
 import { basisOf, type Costs, type Counted, compare, counted, sumOf, together } from './figures.js'
-import { groupBy } from './group-by.js'
+import { groupBy, groupsOf } from './group-by.js'
 import { labelReports } from './label-reports.js'
 import type { BillingFacts, TallyRow } from './ledger-row.js'
 import { lookAhead } from './look-ahead.js'
@@ -27,14 +27,15 @@ export function reportOf(input: ReportInput): Report {
 export function* reportSteps(input: ReportInput): Steps<Report> {
   const { rows, facts, since, until, times, recent = [], standing = new Map(), budgets = new Map(), isInUse = () => false } = input
   const known = factsInForce(facts)
-  const inSpan = rows.filter((row) => row.bucket >= since)
-  const { first, last, end } = extentOf(inSpan)
+  const inSpan = yield* filtered(rows, (row) => row.bucket >= since)
+  const { first, last, end } = yield* extentOf(inSpan)
   const over = yield* overLimits(rows, known, openCalls)
-  const inProvider = new Map(groupBy(rows, (row) => row.provider))
+  const inProvider = yield* groupsOf(rows, (row) => row.provider)
+  const recentOf = yield* groupsOf(recent, (row) => row.provider)
   const counts: Omit<Sum, 'cost'>[] = []
-  for (const [provider, itsRows] of groupBy(inSpan, (row) => row.provider)) {
+  for (const [provider, itsRows] of yield* groupBy(inSpan, (row) => row.provider)) {
     const endpoints: Sum['endpoints'][number][] = []
-    for (const [endpoint, rowsOfIt] of groupBy(itsRows, (row) => row.endpoint)) {
+    for (const [endpoint, rowsOfIt] of yield* groupBy(itsRows, (row) => row.endpoint)) {
       const one = { endpoint, counted: counted(rowsOfIt, { over, known }) }
       if (isUsed(one)) endpoints.push(one)
       yield
@@ -66,7 +67,7 @@ export function* reportSteps(input: ReportInput): Steps<Report> {
   const ahead = (provider: string) =>
     lookAhead({
       ...{ known, provider, basis, at, until, rows: inProvider.get(provider) ?? [] },
-      ...{ recent: recent.filter((row) => row.provider === provider), standing: standing.get(provider) },
+      ...{ recent: recentOf.get(provider) ?? [], standing: standing.get(provider) },
     })
   const providers: Report['providers'][number][] = []
   for (const { provider, endpoints, counted: inAll, cost } of sums) {
@@ -86,7 +87,7 @@ export function* reportSteps(input: ReportInput): Steps<Report> {
       ...(labels && { labels }),
       fees: { without: cost.without.fees, with: basis === 'estimated' || inAll.reuse.isUsed ? cost.with.fees : null },
       periods: (basis === 'estimated' || inAll.reuse.isUsed ? cost.with : cost.measured).periods,
-      ...ahead(provider),
+      ...(yield* ahead(provider)),
       budgets: budgets.get(provider) ?? [],
       credits: creditsOf(known, provider, rowsMade(inProvider.get(provider) ?? []), ({ tally }, plan) => billedCalls(plan, tally)),
     })
@@ -102,7 +103,7 @@ export function* reportSteps(input: ReportInput): Steps<Report> {
   const due = sums.flatMap(({ cost }) => [...cost.with.due, ...cost.measured.due])
   const spans =
     times && (inSpan.length > 0 || due.length > 0)
-      ? spansOf(times, inSpan, Math.min(first, ...due.filter((at) => at >= since)), Math.max(end, ...due.map((at) => at + 1)))
+      ? yield* spansOf(times, inSpan, Math.min(first, ...due.filter((at) => at >= since)), Math.max(end, ...due.map((at) => at + 1)))
       : undefined
   return {
     since: inSpan.length > 0 ? new Date(first) : null,
@@ -153,13 +154,13 @@ function rowsMade(rows: readonly TallyRow[]): readonly TallyRow[] {
 }
 
 /** Begins of the first and the last bucket, and the latest end of one. */
-function extentOf(rows: readonly TallyRow[]): { first: number; last: number; end: number } {
+function* extentOf(rows: readonly TallyRow[]): Steps<{ first: number; last: number; end: number }> {
   let [first, last, end] = [Number.POSITIVE_INFINITY, Number.NEGATIVE_INFINITY, Number.NEGATIVE_INFINITY]
-  for (const { bucket, lengthMs } of rows) {
+  yield* forEach(rows, ({ bucket, lengthMs }) => {
     first = Math.min(first, bucket)
     last = Math.max(last, bucket)
     end = Math.max(end, bucket + lengthMs)
-  }
+  })
   return { first, last, end }
 }
 

@@ -136,7 +136,10 @@ export class Tally implements TallyCounts {
   }
 
   merge(other: Tally): void {
-    for (const name of countNames) this[name] += other[name]
+    for (const name of countNames) {
+      const count = other[name]
+      if (count !== 0) this[name] += count // most are
+    }
     this.oldestStaleMs = Math.max(this.oldestStaleMs, other.oldestStaleMs)
     for (const kind of ['made', 'asked'] as const) this.addUnits(kind, other.units[kind])
     addTo(this.refetchedUnits, other.refetchedUnits)

@@ -1,5 +1,5 @@
 import { Turns } from '../../core/in-pieces.js'
-import { accountName, type BillingFacts, finerThan, type Grain, grains, type TallyRow } from '../../core/ledger/ledger-row.js'
+import { accountName, type BillingFacts, finerThan, type Grain, grains, placeOfRow, type TallyRow } from '../../core/ledger/ledger-row.js'
 import { areReadable, readableRow } from '../../core/ledger/readable.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
@@ -24,6 +24,14 @@ export interface Wanted {
 export interface Reading {
   readonly store: Store
   readonly clock: Pick<Clock, 'later' | 'ticks'>
+  /** What was read in detail before, where the same may be wanted again; by account and bucket. */
+  readonly details?: Map<string, Details>
+}
+
+/** A row, and all of its details. */
+interface Details {
+  readonly of: TallyRow
+  readonly rows: readonly TallyRow[]
 }
 
 /** Rows of a ledger, and how many there were besides that could not be read. */
@@ -37,16 +45,19 @@ export interface ReadRows {
  * so that calls can come between.
  */
 export async function readRows(
-  { store, clock }: Reading,
+  reading: Reading,
   { since, until, cuts, finest = 'month' }: Wanted,
   unwritten: readonly TallyRow[] = [],
 ): Promise<ReadRows> {
+  const { store, clock } = reading
   const turns = new Turns(clock)
-  const rows: TallyRow[] = [...unwritten]
+  const lists: TallyRow[][] = [[...unwritten]]
   let unreadable = 0
   const accounts = await store.ledger.accounts()
   for (const account of accounts) {
     await turns.next()
+    const rows: TallyRow[] = []
+    lists.push(rows)
     for (const row of await store.ledger.read({ since: since - longestMs, until, of: account })) {
       const readable = readableRow(row)
       if (readable) rows.push(readable)
@@ -54,33 +65,71 @@ export async function readRows(
     }
   }
   const isTooLong = ({ grain }: TallyRow) => grains.indexOf(grain) > grains.indexOf(finest)
-  let all = rows
   for (const grain of ['month', 'day', 'hour'] as const) {
-    const [first, end] = extentOf(all)
+    const [first, end] = extentOf(lists)
     const ends = end - first > longMs ? cuts : [...cuts, first + 1, end - 1] // so that it shows when the first and the last call was
     const reachesOver = ({ bucket, lengthMs }: TallyRow) => ends.some((cut) => cut > bucket && cut < bucket + lengthMs)
-    const inDetail = all.filter((row) => row.grain === grain && (isTooLong(row) || reachesOver(row)))
-    if (inDetail.length === 0) continue
-    const details = await detailsOf(store, inDetail, turns)
-    all = all.flatMap((row) => details.get(row) ?? [row])
+    for (const [i, rows] of lists.entries()) {
+      await turns.next()
+      const inDetail = rows.filter((row) => row.grain === grain && (isTooLong(row) || reachesOver(row)))
+      if (inDetail.length === 0) continue
+      const details = await detailsOf(reading, inDetail, turns)
+      lists[i] = rows.flatMap((row) => details.get(row) ?? [row])
+    }
   }
-  return { rows: all.filter(({ bucket }) => bucket >= since && bucket < until), unreadable }
+  return { rows: await inTimeOrder(lists, { since, until }, turns), unreadable }
 }
 
-function extentOf(rows: readonly TallyRow[]): [first: number, end: number] {
+function extentOf(lists: readonly (readonly TallyRow[])[]): [first: number, end: number] {
   let [first, end] = [Number.POSITIVE_INFINITY, Number.NEGATIVE_INFINITY]
-  for (const { bucket, lengthMs } of rows) [first, end] = [Math.min(first, bucket), Math.max(end, bucket + lengthMs)]
+  for (const rows of lists)
+    for (const { bucket, lengthMs } of rows) {
+      if (bucket < first) first = bucket
+      if (bucket + lengthMs > end) end = bucket + lengthMs
+    }
   return [first, end]
+}
+
+/** The rows of a time, the oldest first, so that who sorts them finds them sorted. */
+async function inTimeOrder(
+  lists: readonly (readonly TallyRow[])[],
+  { since, until }: Pick<Wanted, 'since' | 'until'>,
+  turns: Turns,
+): Promise<TallyRow[]> {
+  const byBucket = new Map<number, TallyRow[]>()
+  for (const rows of lists) {
+    await turns.next()
+    for (const row of rows) {
+      if (row.bucket < since || row.bucket >= until) continue
+      const group = byBucket.get(row.bucket)
+      if (group) group.push(row)
+      else byBucket.set(row.bucket, [row])
+    }
+  }
+  const all: TallyRow[] = []
+  for (const [, rows] of [...byBucket].sort(([a], [b]) => a - b)) {
+    await turns.next()
+    for (const row of rows) all.push(row)
+  }
+  return all
 }
 
 /** How long a stretch of details is read at once, milliseconds, so that it is done in a moment. */
 const readAtOnceMs = { minute: 4 * 3_600_000, hour: 10 * 86_400_000, day: 300 * 86_400_000 }
 
 /** The details of rows of one grain, of those of which all are kept. */
-async function detailsOf(store: Store, rows: readonly TallyRow[], turns: Turns): Promise<Map<TallyRow, TallyRow[]>> {
+async function detailsOf(
+  { store, details: known }: Reading,
+  rows: readonly TallyRow[],
+  turns: Turns,
+): Promise<Map<TallyRow, readonly TallyRow[]>> {
   const byAccount = new Map<string, TallyRow[]>()
-  for (const row of rows) add(byAccount, accountName(row), row)
-  const found = new Map<TallyRow, TallyRow[]>()
+  const found = new Map<TallyRow, readonly TallyRow[]>()
+  for (const row of rows) {
+    const before = known?.get(placeOfRow(row))
+    if (before && callsOf(before.of) === callsOf(row)) found.set(row, before.rows)
+    else add(byAccount, accountName(row), row)
+  }
   for (const its of byAccount.values()) {
     const [{ grain, mode, provider, endpoint }] = its as [TallyRow]
     const finer = finerThan[grain as keyof typeof finerThan]
@@ -95,11 +144,16 @@ async function detailsOf(store: Store, rows: readonly TallyRow[], turns: Turns):
     }
     for (const row of its) {
       const inIt = details.filter(({ bucket }) => bucket >= row.bucket && bucket < row.bucket + row.lengthMs)
-      const calls = inIt.reduce((sum, { tally }) => sum + tally.asked + tally.upstream, 0)
-      if (calls === row.tally.asked + row.tally.upstream) found.set(row, inIt)
+      if (inIt.reduce((sum, one) => sum + callsOf(one), 0) !== callsOf(row)) continue
+      found.set(row, inIt)
+      known?.set(placeOfRow(row), { of: row, rows: inIt })
     }
   }
   return found
+}
+
+function callsOf({ tally }: TallyRow): number {
+  return tally.asked + tally.upstream
 }
 
 /** Stretches of time that rows cover without a gap. */

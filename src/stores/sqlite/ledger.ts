@@ -187,8 +187,15 @@ const rowsAsText = `group_concat('[' || bucket || ',' || grain || ',' || length 
 
 function rowsOf(account: LedgerAccount, { details = false }: LedgerSpan, text: string): LedgerRow[] {
   const rows = JSON.parse(`[${text}]`) as [number, number, number, TallyData][]
+  const { mode, provider, endpoint } = account
   return rows.map(([bucket, grain, lengthMs, tally]) => ({
-    ...{ bucket, grain: grains[grain] as Grain, lengthMs, isDetail: details },
-    ...{ mode: account.mode, provider: account.provider, endpoint: account.endpoint, tally },
+    bucket,
+    grain: grains[grain] as Grain,
+    lengthMs,
+    isDetail: details,
+    mode,
+    provider,
+    endpoint,
+    tally,
   }))
 }
