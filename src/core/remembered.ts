@@ -1,11 +1,14 @@
 /** What an entry takes beside characters, bytes. */
-const overhead = 400
+const overhead = 200
+
+/** Characters beyond these take two bytes each, and so do all others of a text that has one. */
+const wideCharacter = /[^\0-\u00ff]/
 
 /** What is remembered by text, within some bytes: what was not asked for lately is forgotten. */
 export class Remembered<T> {
   readonly #maxBytes: number
-  #young = new Map<string, T>()
-  #old = new Map<string, T>()
+  #young = new Map<string, Kept<T>>()
+  #old = new Map<string, Kept<T>>()
   #bytes = 0
 
   constructor(maxBytes: number) {
@@ -13,12 +16,17 @@ export class Remembered<T> {
   }
 
   get(text: string): T | undefined {
-    return this.#young.get(text) ?? this.#again(text)
+    return (this.#young.get(text) ?? this.#again(text))?.value
   }
 
-  /** `more`: characters that the value takes besides those of `text`. */
-  set(text: string, value: T, more = 0): void {
-    const bytes = 2 * (text.length + more) + overhead
+  /** `texts`: what the value holds besides `text`. */
+  set(text: string, value: T, texts: readonly string[] = []): void {
+    const bytes = texts.reduce((sum, one) => sum + bytesOf(one), bytesOf(text) + overhead)
+    this.#keep(text, { value, bytes })
+  }
+
+  #keep(text: string, one: Kept<T>): void {
+    const { bytes } = one
     const most = this.#maxBytes / 2
     if (bytes > most) return
     if (this.#bytes + bytes > most) {
@@ -26,14 +34,23 @@ export class Remembered<T> {
       this.#young = new Map()
       this.#bytes = 0
     }
-    this.#young.set(text, value)
+    this.#young.set(text, one)
     this.#bytes += bytes
   }
 
-  #again(text: string): T | undefined {
+  #again(text: string): Kept<T> | undefined {
     if (this.#old.size === 0) return undefined
-    const value = this.#old.get(text)
-    if (value !== undefined) this.set(text, value, text.length)
-    return value
+    const one = this.#old.get(text)
+    if (one !== undefined) this.#keep(text, one)
+    return one
   }
+}
+
+interface Kept<T> {
+  readonly value: T
+  readonly bytes: number
+}
+
+function bytesOf(text: string): number {
+  return wideCharacter.test(text) ? 2 * text.length : text.length
 }

@@ -14,7 +14,7 @@ export function digestAgain(text: string): string {
   let digest = digests.get(text)
   if (digest === undefined) {
     digest = digestOf(text)
-    digests.set(text, digest)
+    digests.set(text, digest, [digest])
   }
   return digest
 }

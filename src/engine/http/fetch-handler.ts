@@ -33,9 +33,6 @@ interface Known extends Recipient {
   readonly key: string
 }
 
-/** Plain GETs whose endpoint and key are remembered, in bytes at the most. */
-const rememberedBytes = 1024 * 1024
-
 export interface FetchHandlerParts {
   readonly preparation: CallPreparation
   readonly runner: CallRunner
@@ -44,6 +41,8 @@ export interface FetchHandlerParts {
   readonly clock: Clock
   readonly events: Events
   readonly explaining: Parameters<typeof explainCall>[0]
+  /** How much is remembered of plain GETs, their endpoints and keys, bytes at the most. */
+  readonly rememberedBytes: number
 }
 
 /** Answers HTTP requests: finds the endpoint and the key, hands the call to the runner and makes a `Response` of its answer. */
@@ -51,10 +50,11 @@ export class FetchHandler {
   readonly #parts: FetchHandlerParts
   /** Of responses that are passed on as they came. */
   readonly #opaque = new WeakMap<Response, Outcome>()
-  readonly #known = new Remembered<Known>(rememberedBytes)
+  readonly #known: Remembered<Known>
 
   constructor(parts: FetchHandlerParts) {
     this.#parts = parts
+    this.#known = new Remembered(parts.rememberedBytes)
   }
 
   /** How a call was answered, by its response, or by the error it ended in. */
@@ -179,7 +179,7 @@ export class FetchHandler {
   /** Functions of the rule may look at more than the request. */
   #remember(text: string, known: Known, { provider, rule: { exceptRequest, keying } }: Matched): void {
     if (exceptRequest || keying.by || keying.per || provider?.caller) return
-    this.#known.set(text, { ...known, signal: undefined }, known.url.length + known.key.length)
+    this.#known.set(text, { ...known, signal: undefined }, [known.url, known.key])
   }
 }
 

@@ -22,7 +22,7 @@ export interface CompleteAnswer extends HttpAnswer {
 
 /** The answer that an entry holds. Its head is decoded once and kept with the entry. */
 export function answerOfEntry(entry: Entry): CompleteAnswer {
-  entry.memo ??= { ...(JSON.parse(entry.head) as StoredHead), body: entry.body }
+  entry.memo ??= Object.assign(JSON.parse(entry.head) as StoredHead, { body: entry.body })
   return entry.memo as CompleteAnswer
 }
 

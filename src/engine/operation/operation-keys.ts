@@ -33,7 +33,7 @@ export class OperationKeys {
     let key = this.#known.get(only)
     if (key === undefined) {
       key = argumentKey(this.#owner, args)
-      this.#known.set(only, key, key.length)
+      this.#known.set(only, key, [key])
     }
     return key
   }

@@ -18,6 +18,7 @@ class GuardedStore implements Store {
   readonly entries: GuardedEntries
   readonly records: GuardedRecords
   readonly ledger: GuardedLedger
+  readonly memoryBytes: number
   readonly #store: Store
   readonly #guard: Guard
   #closed = false
@@ -25,6 +26,7 @@ class GuardedStore implements Store {
   constructor(store: Store, options: GuardOptions) {
     this.#store = store
     this.#guard = new Guard(store, options)
+    this.memoryBytes = Number(store.memoryBytes) || 0
     this.entries = new GuardedEntries(store.entries, this.#guard)
     this.records = new GuardedRecords(store.records, this.#guard)
     this.ledger = new GuardedLedger(store.ledger, this.#guard)

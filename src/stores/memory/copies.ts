@@ -14,13 +14,13 @@ export class Copies {
     this.#maxBytes = maxBytes
   }
 
-  /** The entry of a slot. */
-  of(slot: Slot): Entry {
+  /** The entry of a slot; kept at hand where its latest use is so few uses ago that there is room for what was used since. */
+  of(slot: Slot, usesSince: number): Entry {
     if (slot.copy) return slot.copy
     const entry = slot.entry()
     // once as bytes, once for the decoded form that readers keep beside them
     const bytes = 2 * (entry.body.byteLength + entry.head.length) + overhead
-    if (bytes > this.#maxBytes) return entry
+    if (bytes * usesSince > this.#maxBytes) return entry
     slot.copy = entry
     this.#bytesOf.set(slot, bytes)
     this.#bytes += bytes

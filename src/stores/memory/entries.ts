@@ -39,8 +39,7 @@ export class MemoryEntries implements EntryStore {
   get(key: string): Entry | undefined {
     const slot = this.#index.get(key)
     if (slot === undefined) return undefined
-    this.#index.use(slot)
-    return this.#copies.of(slot)
+    return this.#copies.of(slot, this.#index.use(slot))
   }
 
   put(entry: Entry, now: number): PutResult | undefined {

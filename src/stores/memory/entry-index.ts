@@ -38,9 +38,12 @@ export class EntryIndex {
     slot.changed = ++this.#changes
   }
 
-  use(slot: Slot): void {
+  /** Returns how many uses of entries there have been since its latest. */
+  use(slot: Slot): number {
+    const before = slot.used
     slot.used = ++this.#uses
     slot.group.order.use(slot)
+    return this.#uses - before
   }
 
   add(entry: Entry): Slot {

@@ -5,6 +5,9 @@ import { type Link, UseOrder } from './use-order.js'
 /** Larger bodies stay as they are: what a buffer takes besides its bytes matters little then, and they would fill the heap. */
 const largestPacked = 4_096
 
+/** So few bytes are quicker written one by one than by a `Buffer` over them. */
+const fewBytes = 64
+
 /** The `Buffer` of Node, which a browser has not. */
 const { Buffer: NodeBuffer } = globalThis as { Buffer?: typeof Buffer }
 
@@ -99,8 +102,24 @@ export class Slot implements Link<Slot> {
 
   /** The entry, made anew. */
   entry(): Entry {
-    const { key, provider, endpoint } = this
-    return { key, provider, endpoint, head: this.#head, body: unpacked(this.#body), ...this.times, units: this.#units, memo: undefined }
+    const storedAt = this.#storedAt
+    return {
+      key: this.key,
+      provider: this.group.provider,
+      endpoint: this.group.endpoint,
+      storedAt,
+      bornAt: storedAt + this.#born,
+      freshUntil: storedAt + this.#fresh,
+      refreshableUntil: storedAt + this.#refreshable,
+      usableUntil: storedAt + this.#usable,
+      keepUntil: storedAt + this.#keep,
+      mustRevalidate: this.#mustRevalidate,
+      invalidated: this.#invalidated,
+      head: this.#head,
+      body: unpacked(this.#body),
+      units: this.#units,
+      memo: undefined,
+    }
   }
 
   /** The entry without its body. */
@@ -131,6 +150,10 @@ function packed(body: Uint8Array): string | Uint8Array {
 function unpacked(body: string | Uint8Array): Uint8Array {
   if (typeof body !== 'string') return body
   const bytes = new Uint8Array(body.length)
+  if (body.length < fewBytes) {
+    for (let i = 0; i < body.length; i++) bytes[i] = body.charCodeAt(i)
+    return bytes
+  }
   NodeBuffer?.from(bytes.buffer).write(body, 'latin1')
   return bytes
 }

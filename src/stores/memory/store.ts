@@ -17,6 +17,7 @@ export interface MemoryStoreOptions {
  */
 export function memoryStore({ maxBytes, maxEntries }: MemoryStoreOptions = {}): Store {
   checkRoom({ maxBytes, maxEntries }, 'memoryStore')
-  const entries = new MemoryEntries(maxBytes ?? 64 * 1024 * 1024, maxEntries ?? Number.POSITIVE_INFINITY)
-  return { entries, records: new MemoryRecords(), ledger: new MemoryLedger(), open() {}, close: () => entries.clear() }
+  const memoryBytes = maxBytes ?? 64 * 1024 * 1024
+  const entries = new MemoryEntries(memoryBytes, maxEntries ?? Number.POSITIVE_INFINITY)
+  return { entries, records: new MemoryRecords(), ledger: new MemoryLedger(), memoryBytes, open() {}, close: () => entries.clear() }
 }
