@@ -9,7 +9,7 @@ import { hitRatios } from './hits.js'
 import { recordingRatio, reportRatio } from './ledger.js'
 import { keyRatio, matchingRatio } from './matching.js'
 import { memoryFigures } from './memory.js'
-import { inFlightRatio, missRatios, processesRatio } from './misses.js'
+import { inFlightRatio, missRatios, processesRatios } from './misses.js'
 
 type Row = Ratio | Figure
 
@@ -19,7 +19,7 @@ const askers = 10_000
 const groups: Record<string, () => Promise<readonly Row[]>> = {
   hits: hitRatios,
   matching: async () => [await matchingRatio(), await keyRatio()],
-  misses: async () => [...(await missRatios()), await inFlightRatio(), await processesRatio()],
+  misses: async () => [...(await missRatios()), await inFlightRatio(), ...(await processesRatios())],
   recording: async () => [await recordingRatio()],
   streams: async () => [...(await firstChunkRatios(20)), ...(await firstChunkRatios(0))],
   collapsing: async () => [

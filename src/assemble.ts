@@ -52,6 +52,7 @@ export interface EngineParts {
 /** How much is remembered of requests, bytes at the most, beside a store that takes little memory; else which share of what it takes. */
 const rememberedAlone = 1024 * 1024
 const shareOfRemembered = 1 / 20
+const mostRemembered = 128 * 1024 * 1024
 
 /** Puts the engine together from a checked configuration. Does nothing yet. */
 export function assemble(config: StashConfig, { store, clock, mode, events, warn, fetch }: EngineParts): Assembly {
@@ -94,7 +95,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const calling = { clock, entries, entryWriter, lookUp, invalidation, trouble, fetch: config.fetch ?? fetch }
   const preparation = new CallPreparation({ ...calling, rules, mode, refusals, ledger, warn })
   const explaining = { rules, runner, gate, clock }
-  const rememberedBytes = store.memoryBytes ? store.memoryBytes * shareOfRemembered : rememberedAlone
+  const rememberedBytes = store.memoryBytes ? Math.min(store.memoryBytes * shareOfRemembered, mostRemembered) : rememberedAlone
   const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining, rememberedBytes })
   return { ledger, recorder, running, runner, http, gate, bounds: compiled.map(({ rest }) => rest) }
 }

@@ -3,6 +3,7 @@ import * as fc from 'fast-check'
 import { type Entry, memoryStore, openStash, type Store } from 'stashen'
 import { sqliteStore } from 'stashen/sqlite'
 import { temporaryFolder } from './support/files.js'
+import { type RealUpstream, realUpstream } from './support/real-upstream.js'
 import { json, scene, tides } from './support/upstream.js'
 import { asynchronousStore, wrappedStore } from './support/wrapped-store.js'
 
@@ -262,3 +263,21 @@ async function does(response: Response, step: string): Promise<unknown> {
       return new Response(response.body).text()
   }
 }
+
+describe('an answer that comes whole', () => {
+  it('over a real connection is stored, and can be read without a stream, when its caller gets it', async () => {
+    const store = memoryStore()
+    let atOnce = 0
+    const play = async (now: RealUpstream) => {
+      now.answer = ({ url }, response) => response.setHeader('content-type', 'application/json').end(JSON.stringify({ id: url }))
+      for (let i = 0; i < 20; i++) {
+        const response = await now.stash.fetch(`${now.base}/tides/${i}`)
+        const { entries } = (await store.entries.size()) as { entries: number }
+        if (entries === i + 1 && now.stash.outcomeOf(response)?.stored) atOnce++
+        expect(await response.json()).to.eql({ id: `/tides/${i}` })
+      }
+    }
+    await realUpstream({ endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } }, play, { store })
+    expect(atOnce, 'but where the network brings head and body apart').to.be.at.least(10)
+  })
+})

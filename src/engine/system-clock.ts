@@ -26,7 +26,7 @@ export function turnsBy(clock: Clock): Pick<Clock, 'later' | 'ticks'> {
 const noTurns: Pick<Clock, 'later' | 'ticks'> = {
   ticks: () => 0,
   later(_afterMs, run) {
-    queueMicrotask(run)
+    void Promise.resolve().then(run)
     return () => {}
   },
 }

@@ -87,7 +87,7 @@ export class SharedState<S, E> {
     return new Promise<T>((resolve, reject) => {
       this.#waiting.push({ decide, settle: resolve as (result: unknown) => void, fail: reject })
       if (this.#writing || this.#waiting.length > 1) return
-      queueMicrotask(() => {
+      void Promise.resolve().then(() => {
         if (!this.#writing) this.#goOn()
       })
     })
