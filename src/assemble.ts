@@ -51,7 +51,7 @@ export interface EngineParts {
 
 /** How much is remembered of requests, bytes at the most, beside a store that takes little memory; else which share of what it takes. */
 const rememberedAlone = 1024 * 1024
-const shareOfRemembered = 1 / 20
+const shareOfRemembered = 1 / 25
 const mostRemembered = 128 * 1024 * 1024
 
 /** Puts the engine together from a checked configuration. Does nothing yet. */

@@ -21,7 +21,7 @@ export interface Store {
   readonly entries: EntryStore
   readonly records: SharedRecords
   readonly ledger: LedgerStore
-  /** The most that it keeps in the memory of this process, bytes: a stash remembers requests in a twentieth of that. Default: little. */
+  /** The most that it keeps in the memory of this process, bytes: a stash remembers requests in a 25th of that. Default: little. */
   readonly memoryBytes?: number | undefined
   /** Makes the store ready. Throws `StoreError` with what to do next; may then be called again. */
   open(opening: Opening): Maybe<void>

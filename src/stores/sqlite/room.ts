@@ -54,9 +54,12 @@ export class Room {
 
   /** Whether an entry of so many bytes may need the room of others, and whether one under its key was dropped. */
   look(key: string, bytes: number): { isFull: boolean; mayBeEvicted: boolean } {
-    const sql = 'SELECT bytes, EXISTS (SELECT 1 FROM evicted WHERE digest = ?) AS evicted FROM entry_total'
-    const found = this.#file.statement(sql).get(digestOf(key)) as Row
-    return { isFull: Number(found.bytes) + bytes > this.#maxBytes, mayBeEvicted: found.evicted === 1 }
+    const [used, hasEvicted] = this.#file.list('SELECT bytes, EXISTS (SELECT 1 FROM evicted) FROM entry_total').get() as number[]
+    return { isFull: Number(used) + bytes > this.#maxBytes, mayBeEvicted: hasEvicted === 1 && this.#wasEvicted(key) }
+  }
+
+  #wasEvicted(key: string): boolean {
+    return this.#file.list('SELECT 1 FROM evicted WHERE digest = ?').get(digestOf(key)) !== undefined
   }
 
   /** An entry was used. */
