@@ -658,7 +658,7 @@ describe('reports', () => {
         const [first, second] = [one, other].map(({ hit, oldestStaleMs, tokens, why, ms }) => {
           const tally = Object.assign(new Tally(), { hit, oldestStaleMs })
           tally.addUnits('made', { tokens })
-          if (why > 0) tally.notStored.failed = why
+          if (why > 0) tally.notStored = { failed: why }
           for (const each of ms) tally.latency.add(each / 7)
           if (apart) tally.count('acme', (its) => void its.stale++)
           return tally

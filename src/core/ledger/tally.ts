@@ -1,7 +1,8 @@
 import type { Units } from '../money/units.js'
-import { ages, Histogram, latencies } from './histogram.js'
-import { addTo, hasAny } from './sums.js'
+import type { Histogram } from './histogram.js'
+import { hasAny, noSums, sumsWith } from './sums.js'
 import { countNames, type TallyCounts, type TallyData } from './tally-data.js'
+import { TallyTimes } from './tally-times.js'
 
 /** A measured call that reuse would have answered from store, and refreshed that answer after it. */
 interface WouldHit {
@@ -59,34 +60,47 @@ export class Tally implements TallyCounts {
   avoidedMicros = 0
   upMicros = 0
   /** Units that upstream calls cost, and that they would have cost had every call asked been made: by name. */
-  readonly units: { made: Record<string, number>; asked: Record<string, number> } = { made: {}, asked: {} }
+  readonly units = { made: noSums, asked: noSums }
   /** Units that the calls cost which were made for evicted answers. */
-  readonly refetchedUnits: Record<string, number> = {}
+  refetchedUnits = noSums
   /** Units that the calls cost which reuse would have answered from store. */
-  readonly wouldHitUnits: Record<string, number> = {}
+  wouldHitUnits = noSums
   /** Answers that were not stored though their endpoint has a freshness, by why (`NotKept`). */
-  readonly notStored: Record<string, number> = {}
+  notStored = noSums
   /** What was counted of it apart, by whose calls these were. */
   #parts: Map<string, Tally> | undefined
   /** How old the oldest answer past its freshness was that was given out, milliseconds. */
   oldestStaleMs = 0
-  /** How long each caller waited. */
-  latency: Histogram
-  /** How long each answered upstream call took. */
-  upLatency: Histogram
-  /** How old each answer was that was given from store. */
-  age: Histogram
-  /** How old stored answers were when they were compared with new ones, and differed or did not. */
-  changedAge: Histogram
-  unchangedAge: Histogram
+  readonly #times: TallyTimes
 
   /** `addsUp`: many are to be merged into it. */
   constructor(addsUp = false) {
-    this.latency = new Histogram(latencies, '', addsUp)
-    this.upLatency = new Histogram(latencies, '', addsUp)
-    this.age = new Histogram(ages, '', addsUp)
-    this.changedAge = new Histogram(ages, '', addsUp)
-    this.unchangedAge = new Histogram(ages, '', addsUp)
+    this.#times = new TallyTimes(addsUp)
+  }
+
+  /** How long each caller waited. */
+  get latency(): Histogram {
+    return this.#times.of('ms')
+  }
+
+  /** How long each answered upstream call took. */
+  get upLatency(): Histogram {
+    return this.#times.of('upMs')
+  }
+
+  /** How old each answer was that was given from store. */
+  get age(): Histogram {
+    return this.#times.of('ageMs')
+  }
+
+  /** How old stored answers were when they were compared with new ones, and differed. */
+  get changedAge(): Histogram {
+    return this.#times.of('changedMs')
+  }
+
+  /** And did not differ. */
+  get unchangedAge(): Histogram {
+    return this.#times.of('unchangedMs')
   }
 
   /** Calls of the application. */
@@ -122,7 +136,7 @@ export class Tally implements TallyCounts {
     for (const kind of ['made', 'asked'] as const) rest.addUnits(kind, this.units[kind])
     for (const part of this.parts.values()) {
       for (const name of countNames) rest[name] -= part[name]
-      for (const kind of ['made', 'asked'] as const) addTo(rest.units[kind], part.units[kind], -1)
+      for (const kind of ['made', 'asked'] as const) rest.units[kind] = sumsWith(rest.units[kind], part.units[kind], -1)
     }
     return rest
   }
@@ -142,21 +156,17 @@ export class Tally implements TallyCounts {
     }
     this.oldestStaleMs = Math.max(this.oldestStaleMs, other.oldestStaleMs)
     for (const kind of ['made', 'asked'] as const) this.addUnits(kind, other.units[kind])
-    addTo(this.refetchedUnits, other.refetchedUnits)
-    addTo(this.wouldHitUnits, other.wouldHitUnits)
-    addTo(this.notStored, other.notStored)
-    this.latency.merge(other.latency)
-    this.upLatency.merge(other.upLatency)
-    this.age.merge(other.age)
-    this.changedAge.merge(other.changedAge)
-    this.unchangedAge.merge(other.unchangedAge)
+    this.refetchedUnits = sumsWith(this.refetchedUnits, other.refetchedUnits)
+    this.wouldHitUnits = sumsWith(this.wouldHitUnits, other.wouldHitUnits)
+    this.notStored = sumsWith(this.notStored, other.notStored)
+    this.#times.merge(other.#times)
     for (const [name, part] of other.parts) this.#part(name).merge(part)
   }
 
   /** Counts a call made for an answer that had been evicted while it was fresh. */
   refetch(units: Units | undefined): void {
     this.refetched++
-    if (units) addTo(this.refetchedUnits, units)
+    if (units) this.refetchedUnits = sumsWith(this.refetchedUnits, units)
   }
 
   /** A stored answer of this age was compared with a new one. */
@@ -172,13 +182,18 @@ export class Tally implements TallyCounts {
       this.wouldRefresh++ // by a call such as this
     else {
       if (!isBilled) this.wouldHitUnbilled++
-      if (units) addTo(this.wouldHitUnits, units)
+      if (units) this.wouldHitUnits = sumsWith(this.wouldHitUnits, units)
     }
   }
 
   addUnits(kind: 'made' | 'asked', units: Units | undefined): void {
     if (!units) return
-    addTo(this.units[kind], units)
+    this.units[kind] = sumsWith(this.units[kind], units)
+  }
+
+  /** An answer was not stored, and why (`NotKept`). */
+  countNotStored(why: string): void {
+    this.notStored = sumsWith(this.notStored, { [why]: 1 })
   }
 
   /** Only what is not zero, so that a stored row stays small. */
@@ -192,44 +207,21 @@ export class Tally implements TallyCounts {
       ...(hasAny(this.notStored) && { notStored: this.notStored }),
       ...(this.#parts && { parts: Object.fromEntries([...this.#parts].map(([name, part]) => [name, withoutTimes(part.toJSON())])) }),
     }
-    const histograms = {
-      ms: this.latency,
-      upMs: this.upLatency,
-      ageMs: this.age,
-      changedMs: this.changedAge,
-      unchangedMs: this.unchangedAge,
-    }
-    const times = Object.fromEntries(
-      Object.entries(histograms).flatMap(([name, one]) => (one.toJSON() === '' ? [] : [[name, one.toJSON()]])),
-    )
-    return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ...kept, ...times }
+    return { ...counts, ...(this.oldestStaleMs > 0 && { oldestStaleMs: this.oldestStaleMs }), ...kept, ...this.#times.toJSON() }
   }
 
   /** From what `toJSON` made. */
-  static from({
-    units,
-    refetchedUnits,
-    wouldHitUnits,
-    notStored,
-    parts = {},
-    ms,
-    upMs,
-    ageMs,
-    changedMs,
-    unchangedMs,
-    ...counts
-  }: TallyData): Tally {
-    const tally = Object.assign(new Tally(), counts)
-    if (refetchedUnits) addTo(tally.refetchedUnits, refetchedUnits)
-    if (wouldHitUnits) addTo(tally.wouldHitUnits, wouldHitUnits)
-    if (notStored) addTo(tally.notStored, notStored)
+  static from(data: TallyData): Tally {
+    const { units, refetchedUnits, wouldHitUnits, notStored, parts = {} } = data
+    const tally = new Tally()
+    for (const name of countNames) tally[name] = data[name] ?? 0
+    tally.oldestStaleMs = data.oldestStaleMs ?? 0
+    if (refetchedUnits) tally.refetchedUnits = sumsWith(noSums, refetchedUnits)
+    if (wouldHitUnits) tally.wouldHitUnits = sumsWith(noSums, wouldHitUnits)
+    if (notStored) tally.notStored = sumsWith(noSums, notStored)
     if (units) for (const kind of ['made', 'asked'] as const) tally.addUnits(kind, units[kind])
     for (const [name, part] of Object.entries(parts)) tally.#part(name).merge(Tally.from(part))
-    if (ms) tally.latency = new Histogram(latencies, ms)
-    if (upMs) tally.upLatency = new Histogram(latencies, upMs)
-    if (ageMs) tally.age = new Histogram(ages, ageMs)
-    if (changedMs) tally.changedAge = new Histogram(ages, changedMs)
-    if (unchangedMs) tally.unchangedAge = new Histogram(ages, unchangedMs)
+    tally.#times.read(data)
     return tally
   }
 }

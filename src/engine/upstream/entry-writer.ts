@@ -194,8 +194,7 @@ export class EntryWriter {
   }
 
   #tellNotStored({ endpoint, counter }: Call<unknown>, why: NotKept): void {
-    const { notStored } = counter.at(this.#clock.now())
-    notStored[why] = (notStored[why] ?? 0) + 1
+    counter.at(this.#clock.now()).countNotStored(why)
     this.#events.tell('not-stored', { provider: endpoint.provider, endpoint: endpoint.name, why })
   }
 
