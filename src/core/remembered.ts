@@ -4,51 +4,63 @@ const overhead = 200
 /** Characters beyond these take two bytes each, and so do all others of a text that has one. */
 const wideCharacter = /[^\0-\u00ff]/
 
-/** What is remembered by text, within some bytes: what was not asked for lately is forgotten. */
+/** How many that were asked for again may stay in place of one that goes, so that finding it takes no time. */
+const mostSpared = 8
+
+/** What is remembered by text, within some bytes: the oldest goes first, but later where it was asked for again. */
 export class Remembered<T> {
   readonly #maxBytes: number
-  #young = new Map<string, Kept<T>>()
-  #old = new Map<string, Kept<T>>()
+  readonly #kept = new Map<string, Kept<T>>()
   #bytes = 0
+  /** Goes on from the oldest; begun anew each time, it would pass by all that are gone. */
+  #oldest = this.#kept.entries()
 
   constructor(maxBytes: number) {
     this.#maxBytes = maxBytes
   }
 
   get(text: string): T | undefined {
-    return (this.#young.get(text) ?? this.#again(text))?.value
+    const one = this.#kept.get(text)
+    if (one === undefined) return undefined
+    one.isWanted = true
+    return one.value
   }
 
   /** `texts`: what the value holds besides `text`. */
   set(text: string, value: T, texts: readonly string[] = []): void {
     const bytes = texts.reduce((sum, one) => sum + bytesOf(one), bytesOf(text) + overhead)
-    this.#keep(text, { value, bytes })
+    if (bytes > this.#maxBytes / 2) return
+    this.#bytes += bytes - (this.#kept.get(text)?.bytes ?? 0)
+    this.#kept.set(text, { value, bytes, isWanted: false })
+    while (this.#bytes > this.#maxBytes) this.#forgetOne()
   }
 
-  #keep(text: string, one: Kept<T>): void {
-    const { bytes } = one
-    const most = this.#maxBytes / 2
-    if (bytes > most) return
-    if (this.#bytes + bytes > most) {
-      this.#old = this.#young
-      this.#young = new Map()
-      this.#bytes = 0
+  #forgetOne(): void {
+    for (let spared = 0; ; spared++) {
+      const [text, one] = this.#next()
+      this.#kept.delete(text)
+      if (one.isWanted && spared < mostSpared) this.#kept.set(text, { ...one, isWanted: false })
+      else {
+        this.#bytes -= one.bytes
+        return
+      }
     }
-    this.#young.set(text, one)
-    this.#bytes += bytes
   }
 
-  #again(text: string): Kept<T> | undefined {
-    if (this.#old.size === 0) return undefined
-    const one = this.#old.get(text)
-    if (one !== undefined) this.#keep(text, one)
-    return one
+  #next(): [text: string, one: Kept<T>] {
+    let next = this.#oldest.next()
+    if (next.done) {
+      this.#oldest = this.#kept.entries()
+      next = this.#oldest.next()
+    }
+    return next.value as [string, Kept<T>]
   }
 }
 
 interface Kept<T> {
   readonly value: T
   readonly bytes: number
+  isWanted: boolean
 }
 
 function bytesOf(text: string): number {

@@ -175,4 +175,4 @@ const handSteps = 8
 const leastForEvicted = 200_000
 
 /** Of the room of the store, entries at hand have so much besides. */
-const shareOfCopies = 1 / 20
+const shareOfCopies = 1 / 30
