@@ -4,8 +4,8 @@ const overhead = 200
 /** Characters beyond these take two bytes each, and so do all others of a text that has one. */
 const wideCharacter = /[^\0-\u00ff]/
 
-/** How many that were asked for again may stay in place of one that goes, so that finding it takes no time. */
-const mostSpared = 8
+/** At most so many that were asked for again are kept on before one goes, so that finding it takes no time. */
+const mostKeptOn = 8
 
 /** What is remembered by text, within some bytes: the oldest goes first, but later where it was asked for again. */
 export class Remembered<T> {
@@ -36,10 +36,10 @@ export class Remembered<T> {
   }
 
   #forgetOne(): void {
-    for (let spared = 0; ; spared++) {
+    for (let keptOn = 0; ; keptOn++) {
       const [text, one] = this.#next()
       this.#kept.delete(text)
-      if (one.isWanted && spared < mostSpared) this.#kept.set(text, { ...one, isWanted: false })
+      if (one.isWanted && keptOn < mostKeptOn) this.#kept.set(text, { ...one, isWanted: false })
       else {
         this.#bytes -= one.bytes
         return

@@ -1,10 +1,9 @@
-import { type HttpExchange, type Keeping, keepAnswer, type NotKept, resultOfStatus } from '../../core/decide/keep.js'
+import { type HttpExchange, type NotKept, resultOfStatus } from '../../core/decide/keep.js'
 import type { RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import { BrokenBodyError, UpstreamTimeoutError } from '../../core/errors/call-errors.js'
 import type { Exchange } from '../../core/http/age.js'
-import { httpDate } from '../../core/http/http-date.js'
 import { searchVariance } from '../../core/http/no-vary-search.js'
-import { type Fields, fieldValue, reusableFields, type StoredHead } from '../../core/http/stored-head.js'
+import { type Fields, fieldValue, reusableFields } from '../../core/http/stored-head.js'
 import { conditionsOf, freshenedFields, speaksOf } from '../../core/http/validators.js'
 import { varyOf } from '../../core/http/variants.js'
 import { reportedBy } from '../../core/limits/reported-limits.js'
@@ -15,11 +14,12 @@ import type { AnswerFacts } from '../../core/rules/freshness.js'
 import type { Redaction } from '../../core/rules/redaction.js'
 import { isInKey } from '../../core/rules/request-key.js'
 import { unitsOf } from '../../core/rules/units.js'
-import type { Fetched, Finished, Kept } from '../call/fetched.js'
+import type { Fetched, Finished } from '../call/fetched.js'
 import type { Cancellation } from '../cancellation.js'
 import { IdleTimer } from '../upstream/idle-timer.js'
-import { factsOf, headOnly } from './answer-facts.js'
+import { factsOf } from './answer-facts.js'
 import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js'
+import { type Exchanged, judgedByHead, keptForm, takesCompleteAnswer } from './kept-answer.js'
 import { SharedBody } from './shared-body.js'
 
 export type Fetch = typeof globalThis.fetch
@@ -63,12 +63,6 @@ async function renew(call: UpstreamRequest, stale: CompleteAnswer, conditions: F
     finish: async () => ({ kept }),
     release() {},
   }
-}
-
-/** What is known of an exchange: whether and how its answer is kept under a key, where its head says that. */
-interface Exchanged {
-  readonly http: HttpExchange
-  readonly judged: ((key: string) => Keeping | NotKept) | undefined
 }
 
 /** An answer that has arrived, with when. */
@@ -238,43 +232,4 @@ function lengthOf(response: Response, fields: Fields): number | undefined {
   const coded = fieldValue(fields, 'content-encoding') !== undefined
   const length = fieldValue(fields, 'content-length')
   return coded || response.type === 'cors' || length === undefined || !/^\d+$/.test(length) ? undefined : Number(length)
-}
-
-function keptForm(
-  { endpoint, redaction }: Pick<UpstreamRequest, 'endpoint' | 'redaction'>,
-  { status, statusText, fields, url, body }: CompleteAnswer,
-  { http, judged }: Exchanged,
-): Kept {
-  const facts = factsOf(http, body)
-  return {
-    units: unitsOf(endpoint.units, facts),
-    judge: judged ?? ((key) => keepAnswer(endpoint, key, facts, http)),
-    form: ({ withheld, freshBy }) => {
-      const kept = [
-        ...redaction.fields(reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld })),
-        ...(fieldValue(fields, 'date') === undefined ? [['date', httpDate(http.answeredAt)] as const] : []), // RFC 9110 section 6.6.1
-      ]
-      const head: StoredHead = { status, statusText, fields: kept, url: url && redaction.url(url), freshBy }
-      return { head: JSON.stringify(head), body, memo: { ...head, body } }
-    },
-  }
-}
-
-/** Whether and how an answer is kept under a key, found out once for each; undefined where only the complete answer shows that. */
-function judgedByHead(endpoint: RequestEndpoint, http: HttpExchange): Exchanged['judged'] {
-  if (takesCompleteAnswer(endpoint)) return undefined
-  let of: string | undefined
-  let keeping: Keeping | NotKept = 'not-reusable'
-  return (key) => {
-    if (of !== key) {
-      keeping = keepAnswer(endpoint, key, headOnly(http), http)
-      of = key
-    }
-    return keeping
-  }
-}
-
-/** Whether only the complete answer shows if it is kept. */
-function takesCompleteAnswer({ freshness, exceptAnswer }: RequestEndpoint): boolean {
-  return freshness?.kind === 'said' || exceptAnswer !== undefined
 }
