@@ -7,6 +7,9 @@ declare class OpenResponse {
   constructor(body: BodyInit, init: { status: number; statusText: string; headers: [string, string][] })
   get body(): ReadableStream<Uint8Array> | null
   get bodyUsed(): boolean
+  get status(): number
+  get statusText(): string
+  get headers(): Iterable<[string, string]> & Headers
   clone(): Response
   json(): Promise<unknown>
   text(): Promise<string>
@@ -16,8 +19,12 @@ declare class OpenResponse {
 }
 const BaseResponse = Response as unknown as typeof OpenResponse
 
-/** In browsers the stream is quick, and what takes a `Response` asks the stream itself whether it was read. */
-const readsAhead = (globalThis as { process?: { versions?: { node?: string } } }).process?.versions?.node !== undefined
+/**
+ * Whether this is Node, whose responses are made of their own getters for all that takes one. Making a stream takes it most of the time of a
+ * response. Elsewhere streams are quick, and what takes a `Response` (`cache.put`, `respondWith`) looks behind the getters.
+ */
+const { node, undici, bun, deno } = (globalThis as { process?: { versions?: Record<string, string> } }).process?.versions ?? {}
+const streamsLater = node !== undefined && undici !== undefined && bun === undefined && deno === undefined
 
 /** What a response says of the answer that it is made of. */
 interface Head {
@@ -28,16 +35,18 @@ interface Head {
 }
 
 /**
- * A `Response` that knows where it came from, as one from `fetch` does. Where its whole body is at hand, Node reads it without its stream,
- * which takes most of the time; whoever looks at the stream afterwards finds it read.
+ * A `Response` that knows where it came from, as one from `fetch` does. Where its whole body is at hand, Node reads it without a stream, and makes
+ * one for whoever asks.
  */
 export class AnswerResponse extends BaseResponse {
   readonly #url: string
   readonly #redirected: boolean
-  /** The whole body, where it is at hand and was not read yet. */
-  #bytes: Uint8Array<ArrayBuffer> | undefined
-  /** Whether the body was read, and its stream does not know yet. */
-  #isAhead = false
+  /** The whole body, where it is at hand and nobody has asked for a stream of it. */
+  readonly #bytes: Uint8Array<ArrayBuffer> | undefined
+  /** Whether it was read. */
+  #isRead = false
+  /** What has the stream, in place of this, once somebody asked for it. */
+  #streamed: OpenResponse | undefined
   readonly #outcome: Outcome
 
   constructor(
@@ -45,11 +54,12 @@ export class AnswerResponse extends BaseResponse {
     { status, statusText, url: redirectedTo }: Head,
     { url, headers, outcome }: { readonly url: string; readonly headers: [string, string][]; readonly outcome: Outcome },
   ) {
-    super(body, { status, statusText, headers })
+    const bytes = streamsLater && body instanceof Uint8Array ? body : undefined
+    super(bytes ? null : body, { status, statusText, headers })
     this.#url = redirectedTo ?? url
     this.#outcome = outcome
     this.#redirected = redirectedTo !== undefined
-    if (readsAhead && body instanceof Uint8Array) this.#bytes = body
+    this.#bytes = bytes
   }
 
   /** How a call was answered, if this is its response. */
@@ -66,23 +76,22 @@ export class AnswerResponse extends BaseResponse {
   }
 
   override get body(): ReadableStream<Uint8Array> | null {
-    this.#tellStream()
-    return super.body
+    return this.#bytes ? this.#withStream(this.#bytes).body : super.body
   }
 
   override get bodyUsed(): boolean {
-    return this.#isAhead || super.bodyUsed
+    return this.#bytes ? this.#isRead || this.#streamed?.bodyUsed === true : super.bodyUsed
   }
 
   override clone(): Response {
-    this.#tellStream()
     const { url, redirected } = this
-    return Object.defineProperties(super.clone(), { url: { value: url }, redirected: { value: redirected } })
+    const clone = this.#bytes ? this.#withHeaders(this.#bytes).clone() : super.clone()
+    return Object.defineProperties(clone, { url: { value: url }, redirected: { value: redirected } })
   }
 
   override json(): Promise<unknown> {
     const bytes = this.#taken()
-    if (bytes === undefined) return super.json()
+    if (bytes === undefined) return this.#bytes ? this.#withStream(this.#bytes).json() : super.json()
     try {
       return Promise.resolve(JSON.parse(decoder.decode(bytes)))
     } catch (error) {
@@ -92,41 +101,45 @@ export class AnswerResponse extends BaseResponse {
 
   override text(): Promise<string> {
     const bytes = this.#taken()
-    return bytes === undefined ? super.text() : Promise.resolve(decoder.decode(bytes))
+    if (bytes === undefined) return this.#bytes ? this.#withStream(this.#bytes).text() : super.text()
+    return Promise.resolve(decoder.decode(bytes))
   }
 
   override arrayBuffer(): Promise<ArrayBuffer> {
     const bytes = this.#taken()
-    return bytes === undefined ? super.arrayBuffer() : Promise.resolve(bytes.slice().buffer)
+    if (bytes === undefined) return this.#bytes ? this.#withStream(this.#bytes).arrayBuffer() : super.arrayBuffer()
+    return Promise.resolve(bytes.slice().buffer)
   }
 
   override blob(): Promise<unknown> {
-    this.#tellStream()
-    return super.blob()
+    return this.#bytes ? this.#withHeaders(this.#bytes).blob() : super.blob()
   }
 
   override formData(): Promise<unknown> {
-    this.#tellStream()
-    return super.formData()
+    return this.#bytes ? this.#withHeaders(this.#bytes).formData() : super.formData()
   }
 
-  /** The whole body, for one who reads it; undefined where the stream has to be read, or says that it was. */
+  /** The whole body, for one who reads it; undefined where there is a stream of it, or it was read before. */
   #taken(): Uint8Array<ArrayBuffer> | undefined {
-    const bytes = this.#bytes
-    if (bytes === undefined || super.bodyUsed || super.body?.locked) {
-      this.#tellStream()
-      return undefined
-    }
-    this.#bytes = undefined
-    this.#isAhead = true
-    return bytes
+    if (this.#bytes === undefined || this.#streamed || this.#isRead) return undefined
+    this.#isRead = true
+    return this.#bytes
   }
 
-  /** Has the stream be read, as it is after its reading. */
-  #tellStream(): void {
-    if (!this.#isAhead) return
-    this.#isAhead = false
-    void super.body?.getReader().cancel()
+  /** A response with the stream of the body, which is read where the body was. */
+  #withStream(bytes: Uint8Array<ArrayBuffer>): OpenResponse {
+    if (this.#streamed) return this.#streamed
+    this.#streamed = new BaseResponse(bytes, { status: super.status, statusText: super.statusText, headers: [] })
+    if (this.#isRead) void this.#streamed.body?.getReader().cancel()
+    return this.#streamed
+  }
+
+  /** The same with the fields as they are now, for what goes by these. */
+  #withHeaders(bytes: Uint8Array<ArrayBuffer>): OpenResponse {
+    const streamed = this.#withStream(bytes)
+    for (const name of [...streamed.headers.keys()]) streamed.headers.delete(name)
+    for (const [name, value] of this.headers) streamed.headers.append(name, value)
+    return streamed
   }
 }
 
