@@ -7,6 +7,12 @@ import { type RealUpstream, realUpstream } from './support/real-upstream.js'
 import { json, scene, tides } from './support/upstream.js'
 import { asynchronousStore, wrappedStore } from './support/wrapped-store.js'
 
+/** What Node's types do not declare. */
+interface WebAssemblyOfNode {
+  compileStreaming(source: Promise<Response>): Promise<object>
+  readonly Module: new () => object
+}
+
 const base = 'https://tides.ebbline.example/v2'
 
 describe('an answer from store', () => {
@@ -41,6 +47,32 @@ describe('an answer from store', () => {
       }),
       { numRuns: 300 },
     )
+  })
+
+  it('is taken by what takes a response: as its body and head, by WebAssembly, and as it is shown', async () => {
+    const module = Uint8Array.from([0, 97, 115, 109, 1, 0, 0, 0])
+    await using stash = await openStash({
+      fetch: async () => new Response(module, { status: 203, statusText: 'Near', headers: { 'content-type': 'application/wasm' } }),
+      providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+    })
+    const get = () => stash.fetch(`${base}/tides/module`)
+    for (const how of ['forwarded', 'hit']) {
+      const ours = await get()
+      expect(stash.outcomeOf(ours)?.how).to.equal(how)
+      const passedOn = new Response(ours.body, ours)
+      expect([passedOn.status, passedOn.statusText, passedOn.headers.get('content-type')]).to.eql([203, 'Near', 'application/wasm'])
+      expect(new Uint8Array(await passedOn.arrayBuffer())).to.eql(module)
+      expect([ours.bodyUsed, await get().then((one) => one.body?.constructor.name)]).to.eql([true, 'ReadableStream'])
+    }
+    const { compileStreaming, Module } = (globalThis as unknown as { WebAssembly: WebAssemblyOfNode }).WebAssembly
+    expect(await compileStreaming(get())).to.be.instanceOf(Module)
+    const changed = await get()
+    changed.headers.set('content-type', 'application/x-tides')
+    expect((await changed.clone().blob()).type).to.equal('application/x-tides')
+    expect((await changed.blob()).type).to.equal('application/x-tides')
+    const chunks: number[] = []
+    for await (const chunk of (await get()).body as unknown as AsyncIterable<Uint8Array>) chunks.push(...chunk)
+    expect(chunks).to.eql([...module])
   })
 
   it('is found by the URL, fields and options of its request: one with others has another, or none', async () => {

@@ -1,4 +1,3 @@
-import Big from 'big.js'
 import type { Bound, BoundCall } from './bound.js'
 import type { Budget, BudgetLevel } from './budget.js'
 import { type BudgetState, spentOf, unspent } from './budget-spending.js'
@@ -89,8 +88,8 @@ export function ownPrices(state: ProviderState, { spending }: BoundCall, now: nu
 }
 
 export function withBudget(state: ProviderState, budget: Budget, spent: BudgetState): ProviderState {
-  const { name, amount, currency, stopAt } = budget
-  const stopsAt = Number.isFinite(stopAt) ? new Big(amount).times(stopAt).toFixed() : null
+  const { name, amount, currency, thresholds } = budget
+  const stopsAt = thresholds.stop?.toFixed() ?? null
   const announced = reached(spent.announced, spent.level) ? spent.announced : spent.level
   const use: BudgetUse = { name, amount, currency, stopsAt, state: { ...spent, announced }, spent: spentOf(budget, spent).toFixed() }
   return { ...state, budgets: { ...state.budgets, [budget.id]: use } }

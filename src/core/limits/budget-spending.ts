@@ -1,4 +1,5 @@
 import Big from 'big.js'
+import { decimal } from '../money/decimal.js'
 import { chargeOfPeriod } from '../money/period-charge.js'
 import { billingPeriod, type PlanTerms, termsAt } from '../money/plan.js'
 import type { Units } from '../money/units.js'
@@ -47,16 +48,36 @@ export function unspent(budget: Budget, now: number): BudgetState {
   }
 }
 
+/** What was spent of each budget in its latest state: more than one state of it has the same. */
+const latest = new WeakMap<Budget, { readonly state: BudgetState; readonly spent: Big }>()
+
 /** What is spent of a budget by the calls that have ended. */
-export function spentOf(budget: Budget, { closed, billing, metered, own, before }: BudgetState): Big {
-  return new Big(closed).plus(charged(budget, billing.start, metered, new Big(own))).minus(before)
+export function spentOf(budget: Budget, state: BudgetState): Big {
+  const known = latest.get(budget)
+  if (known && isSpentAlike(known.state, state)) return known.spent
+  const { closed, billing, metered, own, before } = state
+  const charge = charged(budget, billing.start, metered, decimal(own))
+  const inAll = closed === '0' ? charge : charge.plus(decimal(closed))
+  return before === '0' ? inAll : inAll.minus(decimal(before))
+}
+
+/** A state, of which it is remembered what is spent. */
+export function withSpent(budget: Budget, state: BudgetState, spent: Big): BudgetState {
+  latest.set(budget, { state, spent })
+  return state
+}
+
+function isSpentAlike(one: BudgetState, other: BudgetState): boolean {
+  const { metered, own, closed, before, billing } = one
+  const isSame = metered === other.metered && own === other.own && closed === other.closed && before === other.before
+  return isSame && billing.start === other.billing.start
 }
 
 /** The most that can be spent once all calls under way have ended, and `more`, which leaves at `now`. */
 export function mostSpent(budget: Budget, state: BudgetState, more: CallsUnderWay, now: number): Big {
   const flying = [...state.flying, more]
   const last = Math.max(...flying.map(untilOf))
-  const own = flying.reduce((sum, [, calls, , each]) => sum.plus(new Big(each).times(calls)), new Big(state.own))
+  const own = flying.reduce((sum, [, calls, , each]) => (each === '0' ? sum : sum.plus(decimal(each).times(calls))), decimal(state.own))
   const counted = flying.reduce((sum, [, calls, weight]) => sum + calls * weight, 0)
   const atOnce = spentOf(budget, { ...state, metered: [...state.metered, [now, counted]], own: own.toFixed() })
   const isSure = countsWhenLeft(budget)

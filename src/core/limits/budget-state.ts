@@ -1,5 +1,6 @@
 import Big from 'big.js'
 import { type Ending, isBilled } from '../money/billed-calls.js'
+import { decimal } from '../money/decimal.js'
 import { chargeOfUnits } from '../money/period-charge.js'
 import { billingPeriod, termsAt } from '../money/plan.js'
 import { numberOf, type Units } from '../money/units.js'
@@ -7,7 +8,7 @@ import { periodAround } from '../time/calendar.js'
 import type { Budget, BudgetLevel, CallPrice } from './budget.js'
 import { budgetLevels } from './budget.js'
 import { type CallsUnderWay, highestPrice, untilOf, withCall, withLonger, withoutCall } from './budget-calls.js'
-import { type BudgetState, callsIn, charged, countsWhenLeft, grouped, mostSpent, spentOf, unspent } from './budget-spending.js'
+import { type BudgetState, callsIn, charged, countsWhenLeft, grouped, mostSpent, spentOf, unspent, withSpent } from './budget-spending.js'
 import { type ClockChange, clockTolerance, moved } from './clock-change.js'
 
 /** Other periods remembered, at the most. */
@@ -17,14 +18,16 @@ const mostOthers = 4
 export function ownAtMost(budget: Budget, { mostUnits }: Pick<BudgetState, 'mostUnits'>, price: CallPrice, now: number): string {
   if (budget.currency === undefined) return '0'
   const units = { ...mostUnits, ...price.unitsUpTo }
-  return new Big(price.perCall ?? 0).plus(chargeOfUnits(termsAt(budget.plan, now), units)).toFixed()
+  return decimal(price.perCall ?? '0')
+    .plus(chargeOfUnits(termsAt(budget.plan, now), units))
+    .toFixed()
 }
 
 /** Whether one more call may leave: not if, with all that are under way, it could pass the budget. */
 export function mayLeave(budget: Budget, state: BudgetState, call: CallsUnderWay, now: number, inBackground: boolean): boolean {
   if (inBackground && reached(state.level, 'stretch')) return false
-  if (!Number.isFinite(budget.stopAt)) return true
-  return mostSpent(budget, state, call, now).lte(new Big(budget.amount).times(budget.stopAt))
+  const { stop } = budget.thresholds
+  return stop === undefined || mostSpent(budget, state, call, now).lte(stop)
 }
 
 /** A call was refused for it. */
@@ -71,7 +74,11 @@ export function withReturned(
   const at = countsWhenLeft(budget) ? beganAt : endedAt
   const counts = budget.currency === undefined
   const billed = counts || isBilled(price.unbilled, ending)
-  const bought = counts ? '0' : new Big((billed && price.perCall) || 0).plus(chargeOfUnits(termsAt(budget.plan, at), units)).toFixed()
+  const bought = counts
+    ? '0'
+    : decimal((billed && price.perCall) || '0')
+        .plus(chargeOfUnits(termsAt(budget.plan, at), units))
+        .toFixed()
   const mostUnits = Object.fromEntries(
     Object.entries({ ...state.mostUnits, ...units }).map(([name, number]) => [name, Math.max(number, numberOf(state.mostUnits, name))]),
   )
@@ -92,7 +99,11 @@ function withBought(state: BudgetState, at: number, calls: number, own: string):
 }
 
 function bought(state: BudgetState, at: number, calls: number, own: string): BudgetState {
-  return { ...state, metered: calls > 0 ? [...state.metered, [at, calls]] : state.metered, own: new Big(state.own).plus(own).toFixed() }
+  return {
+    ...state,
+    metered: calls > 0 ? [...state.metered, [at, calls]] : state.metered,
+    own: own === '0' ? state.own : decimal(state.own).plus(own).toFixed(),
+  }
 }
 
 /** What was bought at a moment: calls by weight, and what cost `own` besides. */
@@ -184,14 +195,17 @@ function turned(budget: Budget, state: BudgetState, now: number): BudgetState {
 /** With what is bought at the same prices together, and the level that is reached by it. */
 function levelled(budget: Budget, state: BudgetState): BudgetState {
   const together = { ...state, metered: grouped(budget, state.metered) }
-  const amount = new Big(budget.amount)
+  const { warn, stretch, stop } = budget.thresholds
   const spent = spentOf(budget, together)
-  const over = (share: number) => Number.isFinite(share) && spent.gte(amount.times(share))
   const { refused } = state
   const isStopped =
-    over(budget.stopAt) || (refused !== undefined && !mayLeave(budget, { ...together, level: 'free' }, refused, refused[0], false))
-  const level = isStopped ? 'stop' : over(budget.stretchAt) ? 'stretch' : over(budget.warnAt) ? 'warn' : 'free'
-  return { ...together, level }
+    isOver(spent, stop) || (refused !== undefined && !mayLeave(budget, { ...together, level: 'free' }, refused, refused[0], false))
+  const level = isStopped ? 'stop' : isOver(spent, stretch) ? 'stretch' : isOver(spent, warn) ? 'warn' : 'free'
+  return withSpent(budget, { ...together, level }, spent)
+}
+
+function isOver(spent: Big, threshold: Big | undefined): boolean {
+  return threshold !== undefined && spent.gte(threshold)
 }
 
 export function reached(level: BudgetLevel, of: BudgetLevel): boolean {

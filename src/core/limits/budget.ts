@@ -1,4 +1,6 @@
+import type Big from 'big.js'
 import { defaults } from '../defaults.js'
+import { decimal } from '../money/decimal.js'
 import type { PlanOptions, Pricing, UnbilledOutcome } from '../money/plan.js'
 import type { CalendarPeriod } from '../time/calendar.js'
 
@@ -52,6 +54,8 @@ export interface Budget {
   readonly warnAt: number
   readonly stretchAt: number
   readonly stopAt: number
+  /** What these shares come to; undefined of those that never do. */
+  readonly thresholds: Readonly<Record<'warn' | 'stretch' | 'stop', Big | undefined>>
   /** What prices the calls. */
   readonly plan: Pricing
 }
@@ -79,11 +83,13 @@ export function compileBudget(options: BudgetOptions, plan: PlanOptions | undefi
   const { warnAt = defaults.warnAt, stretchAt = defaults.stretchAt, stopAt = defaults.stopAt } = shares
   const amount = money ?? String(calls)
   const currency = money === undefined ? undefined : plan?.currency
+  const threshold = (share: number | 'never') => (Number.isFinite(share) ? decimal(amount).times(share) : undefined)
   return {
     id: `${currency ?? 'calls'} ${per}`,
     name: `budget of ${currency === undefined ? `${Number(amount).toLocaleString('en')} calls` : `${currency} ${amount}`} per ${per}`,
     ...{ amount, currency, per, zone, warnAt, stretchAt },
     stopAt: stopAt === 'never' ? Number.POSITIVE_INFINITY : stopAt,
+    thresholds: { warn: threshold(warnAt), stretch: threshold(stretchAt), stop: threshold(stopAt) },
     plan: currency === undefined || !plan ? callsOnly : withoutFees(plan),
   }
 }

@@ -1,5 +1,6 @@
 import Big from 'big.js'
 import type { Units } from '../money/units.js'
+import { decimal, zero } from './decimal.js'
 import type { PlanTerms } from './plan.js'
 import { digitsOf } from './price-digits.js'
 
@@ -14,9 +15,9 @@ export interface Metered {
  * held when it was made, at its place among the calls of the period; the base fee is that of the period's begin, when `first` held, minimum
  * and maximum those of its last call. Rounded where the prices say how, by the decimals of `currency`.
  */
-export function chargeOfPeriod(first: PlanTerms, metered: readonly Metered[], others: Big = new Big(0), currency?: string): Big {
+export function chargeOfPeriod(first: PlanTerms, metered: readonly Metered[], others: Big = zero, currency?: string): Big {
   const inAll = metered.reduce((sum, { calls }) => sum + calls, 0)
-  let charge = new Big(first.baseFee ?? 0).plus(others)
+  let charge = first.baseFee === undefined ? others : decimal(first.baseFee).plus(others)
   let [before, last] = [0, first]
   for (const { calls, terms } of metered) {
     last = terms
@@ -24,8 +25,8 @@ export function chargeOfPeriod(first: PlanTerms, metered: readonly Metered[], ot
     before += calls
   }
   const { minimum, maximum, rounding } = last
-  if (minimum !== undefined && charge.lt(minimum)) charge = new Big(minimum)
-  if (maximum !== undefined && charge.gt(maximum)) charge = new Big(maximum)
+  if (minimum !== undefined && charge.lt(minimum)) charge = decimal(minimum)
+  if (maximum !== undefined && charge.gt(maximum)) charge = decimal(maximum)
   return rounding === undefined || currency === undefined ? charge : charge.round(digitsOf(currency), roundingModes[rounding])
 }
 
@@ -33,10 +34,10 @@ const roundingModes = { 'half-up': Big.roundHalfUp, 'half-even': Big.roundHalfEv
 
 /** What units cost: exact, for prices of a thousand or another number with no other factors than 2 and 5; else to 20 decimals. */
 export function chargeOfUnits({ units: prices = {} }: PlanTerms, units: Units = {}): Big {
-  let sum = new Big(0)
+  let sum = zero
   for (const [name, number] of Object.entries(units)) {
     const { price = '0', per = 1 } = prices[name] ?? {}
-    sum = sum.plus(new Big(price).times(number).div(per))
+    sum = sum.plus(decimal(price).times(number).div(per))
   }
   return sum
 }
@@ -46,7 +47,9 @@ export function chargeOfCallsAndUnits(
   terms: PlanTerms,
   { perCall, calls, units }: { readonly perCall: string | undefined; readonly calls: number; readonly units: Units },
 ): Big {
-  return new Big(perCall ?? 0).times(calls).plus(chargeOfUnits(terms, units))
+  return decimal(perCall ?? '0')
+    .times(calls)
+    .plus(chargeOfUnits(terms, units))
 }
 
 /** What the calls of a period cost after the first `before`, up to and with the `upTo`th; `inAll` were made in the end. */
@@ -55,17 +58,17 @@ function chargeOfCalls(terms: PlanTerms, before: number, upTo: number, inAll: nu
   const beyond = (calls: number) => Math.max(0, calls - included)
   if (packages) {
     const started = (calls: number) => Math.ceil(beyond(calls) / packages.of)
-    return new Big(packages.price).times(started(upTo) - started(before))
+    return decimal(packages.price).times(started(upTo) - started(before))
   }
-  if (!tiers) return new Big(perCall ?? 0).times(beyond(upTo) - beyond(before))
+  if (!tiers) return decimal(perCall ?? '0').times(beyond(upTo) - beyond(before))
   if (tiering === 'volume') {
     const reached = tiers.find((tier) => inAll <= (tier.upTo ?? Number.POSITIVE_INFINITY))
-    return new Big(reached?.perCall ?? 0).times(beyond(upTo) - beyond(before))
+    return decimal(reached?.perCall ?? '0').times(beyond(upTo) - beyond(before))
   }
-  let [sum, from] = [new Big(0), 0]
+  let [sum, from] = [zero, 0]
   for (const { upTo: end = Number.POSITIVE_INFINITY, perCall: price } of tiers) {
     const inTier = Math.min(upTo, end) - Math.max(before, from, included)
-    if (inTier > 0) sum = sum.plus(new Big(price).times(inTier))
+    if (inTier > 0) sum = sum.plus(decimal(price).times(inTier))
     from = end
   }
   return sum

@@ -82,7 +82,7 @@ const forEver = { start: 0, end: 8_640_000_000_000_000 } as const
 /** The prices that hold at `at`; a change of `perCall`, `tiers` or `packages` takes the place of whichever of them held before. */
 export function termsAt(plan: Pricing, at: number): PlanTerms {
   const { changes = [], zone = 'UTC', prepaid } = plan
-  if (prepaid && changes.length === 0) return prepaidTerms(plan, prepaid)
+  if (changes.length === 0) return prepaid ? prepaidTerms(plan, prepaid) : plan
   return changes
     .filter(({ from }) => beginOfDay(from, zone) <= at)
     .sort((a, b) => (a.from < b.from ? -1 : 1))

@@ -160,10 +160,11 @@ export class UpstreamAttempt<T> {
     const listeners: ((ended: Ended, usage: Usage) => void)[] = []
     let usage: Usage = {}
     let ended: Ended | undefined
-    let isFinished = false
+    let [isRead, isFinished] = [false, false]
     const finish = async (): Promise<void> => {
       try {
         const finished = await fetched.finish()
+        isRead = true
         over()
         usage = this.#recordEnd(fetched, finished)
         ended = await this.#store(fetched, finished, place)
@@ -178,7 +179,11 @@ export class UpstreamAttempt<T> {
     }
     const finished = finish()
     const waits = this.#waitsForBody(fetched)
-    if (!waits) await aFewTurns(() => isFinished)
+    if (!waits)
+      await aFewTurns(
+        () => isFinished,
+        () => isRead,
+      )
     else if ((await fetched.settled) !== 'outgrown') await finished
     const failedLate = ended !== undefined && result === 'answered' && ('broken' in ended || 'amiss' in ended)
     const landed: Landed<T> = {

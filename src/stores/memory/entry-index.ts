@@ -1,13 +1,14 @@
 import { invalidatedTimes, type StoredTimes } from '../../core/decide/entry-times.js'
 import type { Entry, Selection } from '../../core/ports/entry-store.js'
 import { isSelected } from '../../core/ports/selection.js'
+import { ShardedMap } from './sharded-map.js'
 import { Group, Neighbours, Slot } from './slot.js'
 
 /** Finds entries by key, endpoint and use, at a cost that depends on what is found, not on what is there. */
 export class EntryIndex {
-  readonly slots = new Map<string, Slot>()
+  readonly slots = new ShardedMap<Slot>()
   readonly #groups = new Map<string, Map<string, Group>>()
-  readonly #neighbours = new Map<string, Neighbours>()
+  readonly #neighbours = new ShardedMap<Neighbours>()
   readonly #onChange: (slot: Slot) => void
   #uses = 0
   #changes = 0
