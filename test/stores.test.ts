@@ -145,45 +145,6 @@ describe('stores', () => {
   }).timeout(60_000)
 
   describe('an SQLite file', () => {
-    it('writes what comes in one turn together, in its order: what cannot be written alone is missing', async () => {
-      const store = sqliteStore(file('together.db'))
-      await store.open({ now: 0, warn: console.warn })
-      const { entries } = store
-      const bodyOf = async (key: string) => (await entries.get(key))?.body[0]
-      const one = (key: string, byte: number, more: object = {}) => sampleEntry(key, { body: new Uint8Array([byte]), ...more })
-      const puts = Array.from({ length: 200 }, (_, i) => entries.put(one(`key ${i % 150}`, i % 100), 0))
-      expect(await bodyOf('key 149'), 'asked for before it was written').to.equal(49)
-      const amiss = Promise.resolve(entries.put(one('amiss', 1, { units: { tokens: 1n } }), 0)).catch((error: Error) => error.name)
-      const [first, second] = [entries.put(one('both', 1), 0), entries.put(one('both', 2), 0)]
-      const [dropped, old] = [entries.put(one('dropped', 1), 0), entries.put(one('old', 3), 0)]
-      await entries.remove({ key: 'dropped' })
-      const invalidated = entries.invalidate({ key: 'old' }, 1)
-      const last = entries.put(one('last', 4), 0)
-      const all = await Promise.allSettled([...puts, first, second, dropped, old, last])
-      expect(all.filter(({ status }) => status === 'rejected')).to.eql([])
-      expect(await amiss).to.equal('TypeError')
-      expect(await invalidated).to.have.property('entries', 1)
-      for (const [key, byte] of [
-        ['key 0', 50],
-        ['key 49', 99],
-        ['key 50', 50],
-        ['both', 2],
-        ['old', 3],
-        ['last', 4],
-      ] as const)
-        expect(await bodyOf(key), key).to.equal(byte)
-      for (const key of ['dropped', 'amiss']) expect(await bodyOf(key), key).to.equal(undefined)
-      expect((await entries.get('old'))?.invalidated).to.equal(true)
-      const late = entries.put(one('late', 5), 0)
-      await store.close()
-      await late
-      const again = sqliteStore(file('together.db'))
-      await again.open({ now: 0, warn: console.warn })
-      expect(await again.entries.get('late'), 'closed in the same turn').to.not.equal(undefined)
-      expect((await again.entries.size()).entries).to.equal(154)
-      await again.close()
-    })
-
     /** Files that are no usable store, and words of the error. */
     const bad: [name: string, make: (path: string) => void, ...words: string[]][] = [
       ['is text', (path) => writeFileSync(path, 'not a store, '.repeat(50)), 'is not a Stashen store'],

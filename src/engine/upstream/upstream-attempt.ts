@@ -160,11 +160,10 @@ export class UpstreamAttempt<T> {
     const listeners: ((ended: Ended, usage: Usage) => void)[] = []
     let usage: Usage = {}
     let ended: Ended | undefined
-    let [isRead, isFinished] = [false, false]
+    let isFinished = false
     const finish = async (): Promise<void> => {
       try {
         const finished = await fetched.finish()
-        isRead = true
         over()
         usage = this.#recordEnd(fetched, finished)
         ended = await this.#store(fetched, finished, place)
@@ -179,11 +178,7 @@ export class UpstreamAttempt<T> {
     }
     const finished = finish()
     const waits = this.#waitsForBody(fetched)
-    if (!waits)
-      await aFewTurns(
-        () => isFinished,
-        () => isRead,
-      )
+    if (!waits) await aFewTurns(() => isFinished)
     else if ((await fetched.settled) !== 'outgrown') await finished
     const failedLate = ended !== undefined && result === 'answered' && ('broken' in ended || 'amiss' in ended)
     const landed: Landed<T> = {

@@ -10,33 +10,20 @@ export function untilAborted<T>(work: () => Promise<T>, ending: Cancellation, in
   })
 }
 
-/**
- * Of Node, where streams go on in their next tick, which comes when no promise is left to go on, and a store may write at the end of a turn of the event
- * loop. Tests that stand still in time may replace them by ones that do not come.
- */
-const { process, setImmediate: immediate } = globalThis as {
-  process?: { nextTick?: (then: () => void) => void }
-  setImmediate?: (then: () => void) => { unref(): void }
-}
-const nextTick = process?.nextTick
-let [ticks, immediates] = [false, false]
+/** Of Node, where streams go on in their next tick, which comes when no promise is left to go on. */
+const { nextTick } = (globalThis as { process?: { nextTick?: (then: () => void) => void } }).process ?? {}
+
+/** Whether ticks come: tests that stand still in time may replace them by ones that do not. */
+let ticks = false
 nextTick?.(() => {
   ticks = true
 })
-immediate?.(() => {
-  immediates = true
-}).unref()
 
 const mostTicks = 10
 const mostPromises = 100
 
-/**
- * Long enough for an answer that is there already to be read and stored, and no time at all by the clock. `isRead`: whether it only has to be
- * stored.
- */
-export async function aFewTurns(isOver: () => boolean, isRead: () => boolean): Promise<void> {
+/** Long enough for an answer that is there already to be read and stored, and no time at all by the clock. */
+export async function aFewTurns(isOver: () => boolean): Promise<void> {
   const most = ticks ? mostTicks : mostPromises
-  for (let turn = 0; turn < most && !isOver() && !(immediates && isRead()); turn++)
-    await (ticks && nextTick ? new Promise<void>(nextTick) : undefined)
-  if (immediates && immediate && !isOver() && isRead()) await new Promise<void>(immediate)
+  for (let turn = 0; turn < most && !isOver(); turn++) await (ticks && nextTick ? new Promise<void>(nextTick) : undefined)
 }

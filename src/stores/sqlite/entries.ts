@@ -11,25 +11,17 @@ import type {
   StoreSize,
   Trimmed,
 } from '../../core/ports/entry-store.js'
-import type { Maybe } from '../../core/ports/maybe.js'
 import { type DroppedEntry, evictedOf } from '../../core/ports/selection.js'
 import type { Row } from './driver.js'
 import { conditionOf, entryOf, getEntry, laterTimes, putEntry, selectEntries, summaryOf, updateTimes } from './entry-rows.js'
 import { NearCopies } from './near-copies.js'
 import { bytesOf, Room } from './room.js'
 import type { SqliteFile } from './sqlite-file.js'
-import { WriteBatch } from './write-batch.js'
-
-interface Putting {
-  readonly entry: Entry
-  readonly now: number
-}
 
 export class SqliteEntries implements EntryStore {
   readonly #file: SqliteFile
   readonly #room: Room
   readonly #copies = new NearCopies(maxCopiesBytes)
-  readonly #batch = new WriteBatch<Putting, PutResult | undefined>((all) => this.#putAll(all))
   /** Changes with every change of the file by another connection (sqlite.org/pragma.html#pragma_data_version). */
   #version: unknown
 
@@ -40,7 +32,6 @@ export class SqliteEntries implements EntryStore {
 
   /** Of an entry that was read before, a copy, while nobody has written anything to the file. */
   get(key: string): Entry | undefined {
-    if (this.#batch.some(({ entry }) => entry.key === key)) this.#batch.flush()
     const copy = this.#copies.get(key)
     const entry = copy !== undefined && this.#isUnchanged() ? copy : this.#read(key)
     if (entry !== undefined) this.#room.use(key)
@@ -77,39 +68,38 @@ export class SqliteEntries implements EntryStore {
     this.#room.begunAnew()
   }
 
-  put(entry: Entry, now: number): Maybe<PutResult | undefined> {
-    if (!this.#room.isTooSmallFor(bytesOf(entry))) return this.#batch.add({ entry, now })
-    this.remove({ key: entry.key })
-    return { notKept: 'too-large' }
-  }
-
-  #putAll(all: readonly Putting[]): (PutResult | undefined)[] {
-    return this.#file.inTransaction(() => {
-      const room = this.#room.look()
-      return all.map(({ entry, now }) => {
-        const { key, provider, endpoint, head, body, storedAt, units } = entry
-        const bytes = bytesOf(entry)
-        const wasEvicted = room.hasEvicted && this.#room.takeEvicted(key, now)
-        const unitsText = units === undefined ? null : JSON.stringify(units)
-        this.#copies.drop(key)
-        this.#file.statement(putEntry).run(key, provider, endpoint, bytes, storedAt, ...laterTimes(entry), unitsText, head, body)
-        room.left -= bytes
-        if (room.left >= 0) return wasEvicted ? { wasEvicted } : undefined
+  put(entry: Entry, now: number): PutResult | undefined {
+    const { key, provider, endpoint, head, body, storedAt, units } = entry
+    const unitsText = units === undefined ? null : JSON.stringify(units)
+    const bytes = bytesOf(entry)
+    this.#copies.drop(key)
+    if (this.#room.isTooSmallFor(bytes)) {
+      this.remove({ key })
+      return { notKept: 'too-large' }
+    }
+    const put = () =>
+      this.#file.statement(putEntry).run(key, provider, endpoint, bytes, storedAt, ...laterTimes(entry), unitsText, head, body)
+    return this.#file.do(() => {
+      const { isFull, mayBeEvicted } = this.#room.look(key, bytes)
+      if (!isFull && !mayBeEvicted) {
+        put()
+        return undefined
+      }
+      return this.#file.inTransaction(() => {
+        const wasEvicted = this.#room.takeEvicted(key, now)
+        put()
         const evicted = this.#room.make(now)
-        Object.assign(room, this.#room.look())
         return wasEvicted || evicted ? { wasEvicted, evicted } : undefined
       })
     })
   }
 
   updateTimes(key: string, times: StoredTimes): void {
-    this.#batch.flush()
     this.#copies.drop(key)
     this.#file.do(() => this.#file.statement(updateTimes).run(...laterTimes(times), key, times.storedAt))
   }
 
   invalidate(selection: Selection, now: number, from?: string): Piece {
-    this.#batch.flush()
     this.#copies.clear()
     const { where, values, order } = conditionOf(selection)
     const start = from === undefined ? undefined : (JSON.parse(from) as (string | number)[])
@@ -134,14 +124,12 @@ export class SqliteEntries implements EntryStore {
   }
 
   remove(selection: Selection): Dropped {
-    this.#batch.flush()
     const { where, values } = conditionOf(selection)
     this.#copies.clear()
     return this.#drop(`SELECT id FROM entry WHERE ${where} LIMIT ?`, values)
   }
 
   trim(selection: Selection, most: number, now: number): Trimmed {
-    this.#batch.flush()
     const condition = conditionOf(selection)
     const dropped: DroppedEntry[] = []
     const more = forAWhile(() => {
@@ -153,7 +141,6 @@ export class SqliteEntries implements EntryStore {
   }
 
   list(selection: Selection, { after = '', most = 100 }: Parameters<EntryStore['list']>[1] = {}): EntryPage {
-    this.#batch.flush()
     const { where, values } = conditionOf(selection)
     const rows = this.#file.do(() => this.#file.statement(selectEntries(where)).all(...values, after, most + 1))
     const entries = rows.slice(0, most).map((row): EntrySummary => ({ ...summaryOf(String(row.key), row), bytes: Number(row.bytes) }))
@@ -161,7 +148,6 @@ export class SqliteEntries implements EntryStore {
   }
 
   sweep(now: number): Dropped {
-    this.#batch.flush()
     this.#copies.clear()
     return this.#drop('SELECT id FROM entry WHERE keep_until <= ? ORDER BY keep_until LIMIT ?', [now])
   }
@@ -178,12 +164,10 @@ export class SqliteEntries implements EntryStore {
 
   /** Writes what is not written yet; for closing. */
   settle(): void {
-    this.#batch.flush()
     this.#room.settle()
   }
 
   size(): StoreSize {
-    this.#batch.flush()
     const { entries, bytes } = this.#file.do(() => this.#file.statement('SELECT entries, bytes FROM entry_total').get()) as Row
     return { entries: Number(entries), bytes: Number(bytes) }
   }

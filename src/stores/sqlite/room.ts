@@ -52,10 +52,14 @@ export class Room {
     return bytes > this.#maxBytes
   }
 
-  /** How many bytes are left, fewer than none where it is too full, and whether anything is remembered that was dropped. */
-  look(): { left: number; hasEvicted: boolean } {
+  /** Whether an entry of so many bytes may need the room of others, and whether one under its key was dropped. */
+  look(key: string, bytes: number): { isFull: boolean; mayBeEvicted: boolean } {
     const [used, hasEvicted] = this.#file.list('SELECT bytes, EXISTS (SELECT 1 FROM evicted) FROM entry_total').get() as number[]
-    return { left: this.#maxBytes - Number(used), hasEvicted: hasEvicted === 1 }
+    return { isFull: Number(used) + bytes > this.#maxBytes, mayBeEvicted: hasEvicted === 1 && this.#wasEvicted(key) }
+  }
+
+  #wasEvicted(key: string): boolean {
+    return this.#file.list('SELECT 1 FROM evicted WHERE digest = ?').get(digestOf(key)) !== undefined
   }
 
   /** An entry was used. */
