@@ -58,14 +58,15 @@ const mostRemembered = 128 * 1024 * 1024
 export function assemble(config: StashConfig, { store, clock, mode, events, warn, fetch }: EngineParts): Assembly {
   const { providers = {}, sets = {}, random = Math.random, refusals = defaults.refusals } = config
   const { entries } = store
-  const ledger = new LedgerWriter(store, clock)
+  const self = `${Math.random()}`.slice(2, 12)
+  const ledger = new LedgerWriter(store, clock, self)
   const recorder = new CallRecorder(clock, events)
   const running = new RunningCalls(clock)
   const lookUp = new LookUp(entries, recorder, warn)
   const troubles = new OncePerEpisode(warn)
   const trouble = (what: string, error: unknown) => troubles.trouble(what, error)
   const gate = new Gate({
-    ...{ store, clock, events, random, process: `${Math.random()}`.slice(2, 12) },
+    ...{ store, clock, events, random, process: self },
     countOthers(provider, calls) {
       ledger.counter(provider, unmatched, mode).at(clock.now()).others += calls
     },

@@ -95,7 +95,7 @@ export type {
   Trimmed,
 } from './core/ports/entry-store.js'
 export type { Journal } from './core/ports/journal.js'
-export type { LedgerSpan, LedgerStore } from './core/ports/ledger-store.js'
+export type { LedgerBatch, LedgerSpan, LedgerStore } from './core/ports/ledger-store.js'
 export type { Maybe } from './core/ports/maybe.js'
 export { evictedOf, isSelected, pageOf } from './core/ports/selection.js'
 export type { SharedRecord, SharedRecords } from './core/ports/shared-records.js'

@@ -222,7 +222,7 @@ describe('guards', () => {
       ...store,
       ledger: { add: (rows: readonly LedgerRow[]) => (fails ? Promise.reject(new Error('full')) : store.ledger.add(rows)) } as LedgerStore,
     }
-    const ledger = new LedgerWriter(broken as Store, new FastClock(noon))
+    const ledger = new LedgerWriter(broken as Store, new FastClock(noon), 'one')
     const counter = ledger.counter('ebbline', 'tides', 'reuse')
     const minutes = 12_000
     for (let i = 0; i < minutes; i++) {

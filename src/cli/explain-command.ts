@@ -8,7 +8,7 @@ import { memoryStore } from '../stores/memory/store.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { momentOf } from './moment.js'
-import { openToRead } from './store-file.js'
+import { openToRead, storeHelp } from './open-store.js'
 import { knownZone, localZone } from './zone.js'
 
 interface ExplainOptions {
@@ -32,7 +32,7 @@ export function addExplain(program: Command, { stdout }: CliContext): void {
     .option('--body <text>', 'the body of the request')
     .option('--at <moment>', 'explain a call at this moment (default: now)')
     .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder)')
-    .option('--store <file>', 'the store file to look into (default: an empty store)')
+    .option('--store <store>', `the store to look into: ${storeHelp} (default: an empty one)`)
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
     .option('--json', 'print the explanation as JSON')
     .action(async (first: string, second: string | undefined, options: ExplainOptions) => {

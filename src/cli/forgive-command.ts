@@ -4,7 +4,7 @@ import { withEvent } from '../core/limits/provider-events.js'
 import { nothingKnown, parseProviderState } from '../core/limits/provider-state.js'
 import { changeProvider, recordOf } from '../engine/gate/provider-records.js'
 import type { CliContext } from './cli-context.js'
-import { openToWrite } from './store-file.js'
+import { openToWrite, storeHelp } from './open-store.js'
 
 /** `stashen forgive`: forgets the pauses, reported limits and hold-offs of a provider. */
 export function addForgive(program: Command, { stdout }: CliContext): void {
@@ -12,7 +12,7 @@ export function addForgive(program: Command, { stdout }: CliContext): void {
     .command('forgive')
     .description('forget the pauses, reported limits and hold-offs of a provider, so that its next call leaves')
     .argument('<provider>', 'the provider, e.g. ebbline')
-    .requiredOption('--store <file>', 'the store file that the application uses')
+    .requiredOption('--store <store>', `the store that the application uses: ${storeHelp}`)
     .action(async (provider: string, { store: file }: { store: string }) => {
       const store = await openToWrite(file)
       try {

@@ -10,7 +10,7 @@ import { printableJson } from '../render/printable.js'
 import { reconciliationText } from '../render/reconciliation-text.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
-import { openToRead } from './store-file.js'
+import { openToRead, storeHelp } from './open-store.js'
 import { knownZone } from './zone.js'
 
 interface ReconcileOptions {
@@ -37,7 +37,7 @@ export function addReconcile(program: Command, { stdout, stderr }: CliContext): 
     .command('reconcile')
     .description("hold a provider's own usage export or invoice lines (CSV or JSON) against the ledger, day by day")
     .argument('<usage>', 'the file of the export')
-    .requiredOption('--store <file>', 'the store file to read')
+    .requiredOption('--store <store>', `the store to read: ${storeHelp}`)
     .requiredOption('--provider <name>', 'whose export it is')
     .option('--config <file>', 'the configuration that names the columns, under "usageExport" of the provider')
     .option('--day-column <name>', 'the column that holds the day (default: "day")')

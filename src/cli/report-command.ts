@@ -10,7 +10,7 @@ import { printableJson } from '../render/printable.js'
 import { type ReportBy, reportBys } from '../stash.js'
 import { fileJournal } from '../stores/journal/file-journal.js'
 import type { CliContext } from './cli-context.js'
-import { openToRead } from './store-file.js'
+import { openToRead, storeHelp } from './open-store.js'
 import { knownZone, localZone } from './zone.js'
 
 interface ReportCommandOptions {
@@ -34,7 +34,7 @@ export function addReport(program: Command, { stdout }: CliContext): void {
   program
     .command('report')
     .description('print calls, quota, latency and money, with and without the stash')
-    .requiredOption('--store <file>', 'the store file to read')
+    .requiredOption('--store <store>', `the store to read: ${storeHelp}`)
     .option('--since <moment>', 'leave out what was before: ISO 8601, or words such as "start of month" and "7 days ago"')
     .option('--until <moment>', 'leave out what came after')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')

@@ -5,7 +5,7 @@ import { printableJson } from '../render/printable.js'
 import { statusText } from '../render/status-text.js'
 import type { CliContext } from './cli-context.js'
 import { momentOf } from './moment.js'
-import { openToRead } from './store-file.js'
+import { openToRead, storeHelp } from './open-store.js'
 import { knownZone, localZone } from './zone.js'
 
 interface StatusOptions {
@@ -20,7 +20,7 @@ export function addStatus(program: Command, { stdout }: CliContext): void {
   program
     .command('status')
     .description('print what limits leave of each provider, hold-offs, queues, last errors, and how the store does')
-    .requiredOption('--store <file>', 'the store file to read')
+    .requiredOption('--store <store>', `the store to read: ${storeHelp}`)
     .option('--at <moment>', 'as things stood at this moment, by what is known now (default: now)')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
     .option('--json', 'print the status as JSON')

@@ -60,6 +60,20 @@ export const ledgerContract: readonly [name: string, check: (store: Store) => Pr
     },
   ],
   [
+    'adds a batch once, however often it comes, if it answers with promises',
+    async ({ ledger }) => {
+      const batch = (writer: string, number: number) => ledger.add([sampleRow({ hit: 1 })], { writer, number })
+      const first = batch('one', 1)
+      await first
+      const again = batch('one', 1)
+      await Promise.all([again, batch('one', 1), batch('two', 1)])
+      await batch('one', 2)
+      await batch('one', 1)
+      const hits = (await ledger.read(always)).map(({ tally }) => tally.hit)
+      expect(hits[0], 'of three batches').to.be.oneOf(first instanceof Promise ? [3] : [3, 6])
+    },
+  ],
+  [
     'replaces rows in one step, and leaves everything where one of them has changed',
     async ({ ledger }) => {
       const at = (bucket: number, hit: number) => sampleRow({ hit }, { bucket })

@@ -3,12 +3,21 @@ import { existsSync } from 'node:fs'
 /** Where Debian's package puts Chromium. */
 export const chromium = '/usr/bin/chromium'
 
-/**
- * Whether the browser tests can run. Where Chromium is missing they are left out, said loudly; with `CI=true` that is a failure.
- */
+/** Where Debian's package puts Redis. */
+export const redisServer = '/usr/bin/redis-server'
+
 export function haveChromium(suite: string): boolean {
-  if (existsSync(chromium)) return true
-  const message = `LEFT OUT: ${suite}, for there is no ${chromium}. Get it with: apt-get install chromium`
+  return have(suite, chromium, 'chromium')
+}
+
+export function haveRedis(suite: string): boolean {
+  return have(suite, redisServer, 'redis-server')
+}
+
+/** Whether a suite can run. Where what it needs is missing it is left out, said loudly; with `CI=true` that is a failure. */
+function have(suite: string, file: string, debianPackage: string): boolean {
+  if (existsSync(file)) return true
+  const message = `LEFT OUT: ${suite}, for there is no ${file}. Get it with: apt-get install ${debianPackage}`
   if (process.env.CI === 'true') throw new Error(message)
   process.stderr.write(`\n${'!'.repeat(message.length)}\n${message}\n${'!'.repeat(message.length)}\n\n`)
   return false

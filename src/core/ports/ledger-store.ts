@@ -15,13 +15,22 @@ export interface LedgerSpan {
   readonly most?: number
 }
 
+/** Which batch of rows some are, by whom: numbers rise from 1 on. */
+export interface LedgerBatch {
+  readonly writer: string
+  readonly number: number
+}
+
 /** Where the ledger lives. Rows are plain data. Life cycle and errors as for `EntryStore`. */
 export interface LedgerStore {
   /**
    * Adds rows: all of them or, if it throws, none. The tally of a row is added, by `sumTallies`, to that of the row with the same bucket,
    * grain, `isDetail`, mode, provider and endpoint, where there is one. Adding is exact under concurrency.
+   *
+   * A batch whose writer did not hear that it was added comes again. A store that answers with promises adds it once: nothing, where it has added
+   * this or a later batch of the writer's.
    */
-  add(rows: readonly LedgerRow[]): Maybe<void>
+  add(rows: readonly LedgerRow[], batch?: LedgerBatch): Maybe<void>
   /** Whose rows there are. */
   accounts(): Maybe<LedgerAccount[]>
   /** Rows in no order; those of one account as they were at one moment. */

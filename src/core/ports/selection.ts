@@ -36,7 +36,6 @@ export function pageOf(
   entries: readonly EntrySummary[],
   { after, most = usualPage }: { readonly after?: string | undefined; readonly most?: number } = {},
 ): EntryPage {
-  const encoder = new TextEncoder()
   const keyed = entries.map((entry) => ({ entry, bytes: encoder.encode(entry.key) })).sort((a, b) => order(a.bytes, b.bytes))
   const start = after === undefined ? undefined : encoder.encode(after)
   const rest = start ? keyed.filter(({ bytes }) => order(bytes, start) > 0) : keyed
@@ -49,4 +48,11 @@ function order(one: Uint8Array, other: Uint8Array): number {
   const length = Math.min(one.length, other.length)
   for (let i = 0; i < length; i++) if (one[i] !== other[i]) return (one[i] as number) - (other[i] as number)
   return one.length - other.length
+}
+
+const encoder = new TextEncoder()
+
+/** The order of two keys in a list: that of their bytes in UTF-8. */
+export function byteOrder(one: string, other: string): number {
+  return order(encoder.encode(one), encoder.encode(other))
 }

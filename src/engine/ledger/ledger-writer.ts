@@ -1,5 +1,5 @@
 import { coarsened } from '../../core/ledger/coarsen.js'
-import { bucketMs, plainRow, type TallyRow } from '../../core/ledger/ledger-row.js'
+import { bucketMs, type LedgerRow, plainRow, type TallyRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
@@ -11,19 +11,25 @@ export const writeAfterMs = 800
 
 /**
  * The ledger while it is being written: counts in memory, adds them to the store in batches, soon after the
- * first of them. What could not be written, which the store tells of, is kept and tried again.
+ * first of them. A batch that could not be written, which the store tells of, is kept as it is and tried again: it may have been added all the same.
  */
 export class LedgerWriter {
   readonly #store: Store
   readonly #clock: Clock
   readonly #counters = new Map<string, EndpointCounter>()
   #pending: TallyRow[] = []
+  readonly #process: string
+  /** What was given to the store, as long as it has not said that it was added. */
+  #batch: { readonly number: number; readonly rows: readonly TallyRow[]; readonly plain: readonly LedgerRow[] } | undefined
+  #batches = 0
   #cancelWrite: (() => void) | undefined
   #writing: Promise<void> = Promise.resolve()
 
-  constructor(store: Store, clock: Clock) {
+  /** `process`: tells this writer from all others. */
+  constructor(store: Store, clock: Clock, process: string) {
     this.#store = store
     this.#clock = clock
+    this.#process = process
   }
 
   /** The counter of one endpoint: ask for it once and keep it. */
@@ -52,7 +58,7 @@ export class LedgerWriter {
 
   /** What the store did not take yet. */
   unwritten(): readonly TallyRow[] {
-    return this.#pending
+    return [...(this.#batch?.rows ?? []), ...this.#pending]
   }
 
   /** Writes the last counts and stops the timer. */
@@ -65,15 +71,27 @@ export class LedgerWriter {
     this.#cancelWrite?.()
     this.#cancelWrite = undefined
     for (const counter of this.#counters.values()) counter.turn()
+    if (!(await this.#writeBatch())) return
     const rows = this.#pending
     this.#pending = []
     if (rows.length === 0) return
+    this.#batch = { number: ++this.#batches, rows, plain: rows.map(plainRow) }
+    await this.#writeBatch()
+  }
+
+  /** Writes the batch that waits, if any does. Returns whether none waits any more. */
+  async #writeBatch(): Promise<boolean> {
+    if (!this.#batch) return true
+    const { number, plain } = this.#batch
     try {
-      await this.#store.ledger.add(rows.map(plainRow))
+      await this.#store.ledger.add(plain, { writer: this.#process, number })
+      this.#batch = undefined
+      return true
     } catch {
       for (const counter of this.#counters.values()) counter.turn() // what was counted meanwhile is merged too
-      this.#pending = bounded([...rows, ...this.#pending])
+      this.#pending = bounded(this.#pending)
       this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
+      return false
     }
   }
 }

@@ -1,5 +1,5 @@
 import type { BillingFacts, LedgerAccount, LedgerRow } from '../../core/ledger/ledger-row.js'
-import type { LedgerSpan, LedgerStore } from '../../core/ports/ledger-store.js'
+import type { LedgerBatch, LedgerSpan, LedgerStore } from '../../core/ports/ledger-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Guard } from './guard.js'
 
@@ -12,8 +12,8 @@ export class GuardedLedger implements LedgerStore {
     this.#guard = guard
   }
 
-  add(rows: readonly LedgerRow[]): Maybe<void> {
-    return this.#guard.write(() => this.#ledger.add(rows))
+  add(rows: readonly LedgerRow[], batch?: LedgerBatch): Maybe<void> {
+    return this.#guard.write(() => this.#ledger.add(rows, batch))
   }
 
   read(span: LedgerSpan): Maybe<LedgerRow[]> {

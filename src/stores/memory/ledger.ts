@@ -2,7 +2,7 @@ import { isKnown } from '../../core/ledger/facts-in-force.js'
 import { accountName, type BillingFacts, type LedgerAccount, type LedgerRow, placeOfRow } from '../../core/ledger/ledger-row.js'
 import { sumTallies } from '../../core/ledger/sum-tallies.js'
 import type { TallyData } from '../../core/ledger/tally-data.js'
-import type { LedgerSpan, LedgerStore } from '../../core/ports/ledger-store.js'
+import type { LedgerBatch, LedgerSpan, LedgerStore } from '../../core/ports/ledger-store.js'
 
 /** With tallies as JSON text, which takes a tenth of the room. */
 interface KeptRow extends Omit<LedgerRow, 'tally'> {
@@ -16,8 +16,14 @@ export class MemoryLedger implements LedgerStore {
   /** By account, and by place. */
   readonly #accounts = new Map<string, Map<string, KeptRow>>()
   readonly #facts: BillingFacts[] = []
+  /** Of each writer the number of its latest batch: stores that answer later may be made of this one. */
+  readonly #batches = new Map<string, number>()
 
-  add(rows: readonly LedgerRow[]): void {
+  add(rows: readonly LedgerRow[], batch?: LedgerBatch): void {
+    if (batch) {
+      if (batch.number <= (this.#batches.get(batch.writer) ?? 0)) return
+      this.#batches.set(batch.writer, batch.number)
+    }
     for (const row of rows) {
       const place = placeOfRow(row)
       const its = this.#rowsOf(row)

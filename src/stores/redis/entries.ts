@@ -1,0 +1,223 @@
+import type { StoredTimes } from '../../core/decide/entry-times.js'
+import type {
+  Dropped,
+  Entry,
+  EntryPage,
+  EntryStore,
+  EntrySummary,
+  Piece,
+  Selection,
+  StoreSize,
+  Trimmed,
+} from '../../core/ports/entry-store.js'
+import { byteOrder, evictedOf } from '../../core/ports/selection.js'
+import { accountOf, entryFields, entryOf, type Meant, meantBy, ofAccount, sizeOf, summaryOf, timesOfText, timesText } from './entry-form.js'
+import {
+  dropScript,
+  invalidateScript,
+  listScript,
+  oldestScript,
+  putScript,
+  removeScript,
+  sweepScript,
+  timesScript,
+  useScript,
+} from './entry-scripts.js'
+import type { Part, RedisLink, Script } from './link.js'
+import { allSlots, type Places, slotOf } from './places.js'
+
+/** Entries of a slot that one piece of a longer work changes or drops. */
+const pieceOf = 50
+
+/** What the server has dropped is forgotten so long after it ran out, milliseconds: two of a slot with each entry that is put. */
+const tidyAfterMs = 60_000
+
+/** Entries listed of a slot at once. */
+const mostListed = 200
+
+/** How long a use of an entry may wait to be written, milliseconds, and how many may. */
+const writeUsesAfterMs = 1_000
+const mostUses = 10_000
+
+/** Entries, each a hash that the server drops when it runs out, and what finds them. */
+export class RedisEntries implements EntryStore {
+  readonly #link: RedisLink
+  readonly #places: Places
+  /** Of entries used since that was written last, by key: their accounts, in the order of their latest use. */
+  readonly #used = new Map<string, string>()
+  #timer: NodeJS.Timeout | undefined
+
+  constructor(link: RedisLink, places: Places) {
+    this.#link = link
+    this.#places = places
+  }
+
+  async get(key: string): Promise<Entry | undefined> {
+    const place = `${this.#places.entries(slotOf(key))}entry:${key}`
+    const fields = (await this.#link.read(place, ['HMGET', place, ...entryFields])) as (Buffer | null)[]
+    const entry = entryOf(key, fields)
+    if (entry) this.#use(key, String(fields[0]))
+    return entry
+  }
+
+  async put(entry: Entry, now: number): Promise<undefined> {
+    const { key, keepUntil, units, head, body } = entry
+    const left = String(Math.max(1, Math.ceil(keepUntil - now)))
+    const size = String(sizeOf(entry))
+    const text = units === undefined ? '' : JSON.stringify(units)
+    const times = [timesText(entry), String(keepUntil), left]
+    await this.#run(slotOf(key), putScript, [key, accountOf(entry), ...times, size, text, head, body, String(now - tidyAfterMs)])
+  }
+
+  async updateTimes(key: string, times: StoredTimes): Promise<void> {
+    await this.#run(slotOf(key), timesScript, [key, timesText(times), String(times.keepUntil)])
+  }
+
+  /** In all slots at once; `from` says of each where to go on. */
+  async invalidate(selection: Selection, now: number, from?: string): Promise<Piece> {
+    const { kind, name, slots } = meantBy(selection)
+    const left = from === undefined ? slots.map((slot) => [slot, '', ''] as const) : (JSON.parse(from) as [number, string, string][])
+    let entries = 0
+    const next: (readonly [slot: number, account: string, after: string])[] = []
+    await Promise.all(
+      left.map(async ([slot, account, after]) => {
+        const args = [kind, name, account, after, String(pieceOf), String(now)]
+        const [count, goOn, place, more] = (await this.#run(slot, invalidateScript, args)) as [number, string, string, number]
+        entries += count
+        if (more === 1) next.push([slot, goOn, place])
+      }),
+    )
+    return { entries, next: next.length > 0 ? JSON.stringify(next) : undefined }
+  }
+
+  async remove(selection: Selection): Promise<Dropped> {
+    const { kind, name, slots } = meantBy(selection)
+    return this.#dropped(slots, removeScript, [kind, name, String(pieceOf)])
+  }
+
+  async trim(selection: Selection, most: number, now: number): Promise<Trimmed> {
+    await this.#writeUses()
+    const meant = meantBy(selection)
+    const { count, oldest } = await this.#oldest(meant)
+    const excess = Math.min(pieceOf, count - most)
+    if (excess <= 0) return { evicted: [], more: false }
+    const bySlot = new Map<number, string[]>()
+    for (const { slot, key } of oldest.sort((one, other) => one.used - other.used).slice(0, excess))
+      bySlot.set(slot, [...(bySlot.get(slot) ?? []), key])
+    const dropped = await Promise.all([...bySlot].map(([slot, keys]) => this.#run(slot, dropScript, keys)))
+    const were = dropped.flatMap((one) => pairs(one as string[]))
+    const evicted = evictedOf(
+      were.map(([account, times]) => ({ ...ofAccount(account), ...timesOfText(times) })),
+      now,
+    )
+    return { evicted, more: count - excess > most && were.length > 0 }
+  }
+
+  /** How many entries there are of a selection, and those used least recently. */
+  async #oldest({ kind, name, slots }: Meant): Promise<{ count: number; oldest: { slot: number; key: string; used: number }[] }> {
+    let count = 0
+    const oldest: { slot: number; key: string; used: number }[] = []
+    await Promise.all(
+      slots.map(async (slot) => {
+        const [number, ...rest] = (await this.#run(slot, oldestScript, [kind, name, String(pieceOf)])) as [number, ...string[]]
+        count += number
+        for (const [key, used] of pairs(rest)) oldest.push({ slot, key, used: Number(used) })
+      }),
+    )
+    return { count, oldest }
+  }
+
+  async list(selection: Selection, { after = '', most = 100 }: Parameters<EntryStore['list']>[1] = {}): Promise<EntryPage> {
+    const meant = meantBy(selection)
+    let from = after
+    for (;;) {
+      const { entries, until, more } = await this.#look(meant, from, Math.min(most + 1, mostListed))
+      const page = entries.slice(0, most)
+      if (page.length > 0 || !more) return { entries: page, next: more || entries.length > most ? page.at(-1)?.key : undefined }
+      from = until
+    }
+  }
+
+  /** Entries after a key, up to where every slot was looked at. */
+  async #look(
+    { kind, name, slots }: Meant,
+    after: string,
+    most: number,
+  ): Promise<{ entries: EntrySummary[]; until: string; more: boolean }> {
+    const found: EntrySummary[] = []
+    let until: string | undefined
+    await Promise.all(
+      slots.map(async (slot) => {
+        const [looked, isAll, ...texts] = (await this.#run(slot, listScript, [kind, name, after, String(most)])) as [
+          string,
+          string,
+          ...string[],
+        ]
+        for (let i = 0; i < texts.length; i += 6) found.push(summaryOf(texts.slice(i, i + 6)))
+        if (isAll !== '1' && (until === undefined || byteOrder(looked, until) < 0)) until = looked
+      }),
+    )
+    const sure = found.filter(({ key }) => until === undefined || byteOrder(key, until) <= 0)
+    return { entries: sure.sort((one, other) => byteOrder(one.key, other.key)), until: until ?? '', more: until !== undefined }
+  }
+
+  async sweep(now: number): Promise<Dropped> {
+    return this.#dropped(allSlots, sweepScript, [String(now), String(pieceOf)])
+  }
+
+  async size(): Promise<StoreSize> {
+    const sizes = await Promise.all(
+      allSlots.map(async (slot) => {
+        const base = this.#places.entries(slot)
+        const [entries, bytes] = await Promise.all([
+          this.#link.send(`${base}keys`, ['ZCARD', `${base}keys`]),
+          this.#link.send(`${base}bytes`, ['GET', `${base}bytes`]),
+        ])
+        return [Number(entries), Number(bytes ?? 0)] as const
+      }),
+    )
+    return { entries: sizes.reduce((sum, [one]) => sum + one, 0), bytes: sizes.reduce((sum, [, one]) => sum + one, 0) }
+  }
+
+  /** Writes what is not written yet; for closing. */
+  async settle(): Promise<void> {
+    await this.#writeUses()
+  }
+
+  async #dropped(slots: readonly number[], script: Script, args: readonly string[]): Promise<Dropped> {
+    const done = (await Promise.all(slots.map((slot) => this.#run(slot, script, args)))) as [number, number][]
+    return { entries: done.reduce((sum, [one]) => sum + one, 0), more: done.some(([, more]) => more === 1) }
+  }
+
+  #use(key: string, account: string): void {
+    this.#used.delete(key)
+    if (this.#used.size >= mostUses) return
+    this.#used.set(key, account)
+    this.#timer ??= setTimeout(() => void this.#writeUses(), writeUsesAfterMs).unref()
+  }
+
+  /** Never rejects: uses only say what goes first. */
+  async #writeUses(): Promise<void> {
+    clearTimeout(this.#timer)
+    this.#timer = undefined
+    if (this.#used.size === 0) return
+    const bySlot = new Map<number, string[]>()
+    for (const [key, account] of this.#used) {
+      const slot = slotOf(key)
+      const there = bySlot.get(slot)
+      if (there) there.push(account, key)
+      else bySlot.set(slot, [account, key])
+    }
+    this.#used.clear()
+    await Promise.allSettled([...bySlot].map(([slot, used]) => this.#run(slot, useScript, used)))
+  }
+
+  #run(slot: number, script: Script, args: readonly Part[]): Promise<unknown> {
+    const base = this.#places.entries(slot)
+    return this.#link.run(script, `${base}keys`, [base, ...args])
+  }
+}
+
+function pairs(texts: readonly string[]): [string, string][] {
+  return Array.from({ length: texts.length / 2 }, (_, i) => [texts[2 * i] as string, texts[2 * i + 1] as string])
+}

@@ -1,0 +1,83 @@
+import type { StoredTimes } from '../../core/decide/entry-times.js'
+import type { Entry, EntrySummary, Selection } from '../../core/ports/entry-store.js'
+import { allSlots, slotOf, slotsUnder } from './places.js'
+
+/** What an entry takes beside its key, head and body, about, bytes. */
+const overhead = 600
+
+/** How often its key stands in the store. */
+const keyCopies = 4
+
+/** Whose an entry is, as the scripts know it. */
+export function accountOf({ provider, endpoint }: Pick<Entry, 'provider' | 'endpoint'>): string {
+  return JSON.stringify([provider, endpoint])
+}
+
+const latestAccounts = new Map<string, readonly [provider: string, endpoint: string]>()
+
+export function ofAccount(account: string): { provider: string; endpoint: string } {
+  let known = latestAccounts.get(account)
+  if (!known) {
+    known = JSON.parse(account) as [string, string]
+    if (latestAccounts.size >= 1_000) latestAccounts.clear()
+    latestAccounts.set(account, known)
+  }
+  return { provider: known[0], endpoint: known[1] }
+}
+
+/** Stored, born, fresh, refreshable, usable and kept until, in milliseconds since 1970-01-01T00:00Z; must be revalidated, is invalidated: 0 or 1. */
+export function timesText(times: StoredTimes): string {
+  const { storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate, invalidated } = times
+  return [storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate ? 1 : 0, invalidated ? 1 : 0].join(' ')
+}
+
+export function timesOfText(text: string): StoredTimes {
+  const [storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate, invalidated] = text.split(' ').map(Number)
+  const times = { storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil }
+  return { ...(times as Record<keyof typeof times, number>), mustRevalidate: mustRevalidate === 1, invalidated: invalidated === 1 }
+}
+
+/** About how many bytes an entry takes in the server. */
+export function sizeOf({ key, head, body }: Entry): number {
+  return body.byteLength + Buffer.byteLength(head) + keyCopies * Buffer.byteLength(key) + overhead
+}
+
+/** In the order of `entryOf`. */
+export const entryFields = ['account', 'times', 'units', 'head', 'body'] as const
+
+export function entryOf(key: string, [account, times, units, head, body]: readonly (Buffer | null)[]): Entry | undefined {
+  if (!account || !times || !body) return undefined
+  return {
+    key,
+    ...ofAccount(account.toString()),
+    ...timesOfText(times.toString()),
+    ...unitsOfText(String(units ?? '')),
+    head: String(head ?? ''),
+    body: new Uint8Array(body.buffer, body.byteOffset, body.byteLength),
+  }
+}
+
+/** Of a row of the script that lists. */
+export function summaryOf([key = '', account = '', times = '', units = '', head = '', bytes]: readonly string[]): EntrySummary {
+  return { key, ...ofAccount(account), ...timesOfText(times), ...unitsOfText(units), head, bytes: Number(bytes) }
+}
+
+function unitsOfText(text: string): Pick<Entry, 'units'> {
+  return { units: text === '' ? undefined : (JSON.parse(text) as Entry['units']) }
+}
+
+/** A selection as the scripts know it, and the slots in which its entries may be. */
+export interface Meant {
+  readonly kind: 'key' | 'under' | 'endpoint' | 'provider' | 'all'
+  readonly name: string
+  readonly slots: readonly number[]
+}
+
+export function meantBy(selection: Selection): Meant {
+  if ('all' in selection) return { kind: 'all', name: '', slots: allSlots }
+  if ('key' in selection) return { kind: 'key', name: selection.key, slots: [slotOf(selection.key)] }
+  if ('under' in selection) return { kind: 'under', name: selection.under, slots: slotsUnder(selection.under) }
+  const { provider, endpoint } = selection
+  if (endpoint !== undefined) return { kind: 'endpoint', name: accountOf({ provider, endpoint }), slots: allSlots }
+  return { kind: 'provider', name: `[${JSON.stringify(provider)},`, slots: allSlots }
+}
