@@ -146,6 +146,20 @@ if (haveRedis('the Redis store')) {
       expect(Number(server.cli('pttl', keys[0] as string))).to.be.within(3_500_000, 3_600_000)
     })
 
+    it('is not late where the application itself held the event loop up', async () => {
+      const warnings: string[] = []
+      await using stash = await openStash({
+        store: redisStore({ url: server.url, prefix: 'busy' }),
+        warn: (message) => warnings.push(message),
+        fetch: async () => new Response('high'),
+        providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+      })
+      const answer = stash.fetch(`${base}/tides/1`)
+      for (const end = performance.now() + 900; performance.now() < end; );
+      await (await answer).text()
+      expect(warnings).to.eql([])
+    })
+
     it('takes a client that is connected already, and leaves it so', async () => {
       const own = createClient({ url: server.url })
       own.on('error', () => {})

@@ -1,5 +1,6 @@
 import type { Clock } from '../../core/ports/clock.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import { lastTurn } from './last-turn.js'
 
 /** Reported when trouble begins, and when it is over: once an episode. */
 export interface TroubleListener {
@@ -10,6 +11,10 @@ export interface TroubleListener {
 /** After a failure the store is left alone for so long, twice as long after each further one, up to so long; milliseconds. */
 const firstRestMs = 250
 const longestRestMs = 10_000
+
+/** A timer that is so much late was held up by the application, which is no fault of the store: it is waited for again, so often at the most. */
+const heldUpFromMs = 20
+const mostWaits = 3
 
 /** What a store is used for, reading or writing: does the work in bounded time, and lets a store that failed rest for a while. */
 export class StorePart {
@@ -84,16 +89,32 @@ export class StorePart {
 
   #inTime<T>(work: Promise<T>): Promise<T> {
     return new Promise((resolve, reject) => {
-      const late = () => reject(this.failed(new Error(`it gave no answer within ${this.#timeLimitMs} ms`)))
-      const cancel = this.#clock.later(this.#timeLimitMs, late, true)
+      let isOver = false
+      let cancel = () => {}
+      const wait = (times: number) => {
+        const began = this.#clock.ticks()
+        const late = async () => {
+          const heldUpMs = this.#clock.ticks() - began - this.#timeLimitMs
+          await lastTurn()
+          if (isOver) return
+          if (heldUpMs > heldUpFromMs && times < mostWaits) wait(times + 1)
+          else reject(this.failed(new Error(`it gave no answer within ${this.#timeLimitMs} ms`)))
+        }
+        cancel = this.#clock.later(this.#timeLimitMs, () => void late(), true)
+      }
+      wait(1)
+      const over = () => {
+        isOver = true
+        cancel()
+      }
       work.then(
         (done) => {
-          cancel()
+          over()
           this.fine()
           resolve(done)
         },
         (error) => {
-          cancel()
+          over()
           reject(this.failed(error))
         },
       )
