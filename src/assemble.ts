@@ -35,6 +35,7 @@ export interface Assembly {
   readonly runner: CallRunner
   readonly http: FetchHandler
   readonly gate: Gate
+  readonly inFlight: CallsInFlight
   /** What bounds the calls of each provider. */
   readonly bounds: readonly Bounds[]
 }
@@ -98,5 +99,5 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const explaining = { rules, runner, gate, clock }
   const rememberedBytes = store.memoryBytes ? Math.min(store.memoryBytes * shareOfRemembered, mostRemembered) : rememberedAlone
   const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining, rememberedBytes })
-  return { ledger, recorder, running, runner, http, gate, bounds: compiled.map(({ rest }) => rest) }
+  return { ledger, recorder, running, runner, http, gate, inFlight, bounds: compiled.map(({ rest }) => rest) }
 }

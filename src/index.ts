@@ -27,6 +27,8 @@ export type {
   TimeoutOptions,
 } from './core/endpoints/options.js'
 export type { ProviderOptions, QuotaOptions, UsageExportOptions } from './core/endpoints/provider-options.js'
+export type { EntrySelector } from './core/entries/selector.js'
+export type { EntryState, StoredEntry } from './core/entries/stored-entry.js'
 // Errors
 export {
   ArgumentsUnkeyableError,
@@ -114,6 +116,6 @@ export type { Fetch } from './engine/http/http-upstream.js'
 export type { ValueForm } from './engine/operation/operation-value.js'
 export type { AsyncFunction, Operation, OperationOptions } from './engine/operation/wrap-operation.js'
 export { openStash } from './open-stash.js'
-export type { ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
+export type { ChangeOptions, ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
 // Stores and time
 export { type MemoryStoreOptions, memoryStore } from './stores/memory/store.js'

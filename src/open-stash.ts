@@ -7,6 +7,7 @@ import { defaults } from './core/defaults.js'
 import { compileEndpoint, endpointList, resolveRule } from './core/endpoints/compile.js'
 import type { ProviderOptions } from './core/endpoints/provider-options.js'
 import { unmatched } from './core/endpoints/unmatched.js'
+import { compileSelector, type EntrySelector } from './core/entries/selector.js'
 import { StashClosedError, UsageError } from './core/errors/setup-errors.js'
 import { shown } from './core/errors/shown.js'
 import { factsOf } from './core/ledger/billing-facts.js'
@@ -27,9 +28,10 @@ import {
   wrapOperation,
 } from './engine/operation/wrap-operation.js'
 import { systemClock, turnsBy } from './engine/system-clock.js'
+import { changeEntries, type EntryChange, readEntries } from './queries/entries.js'
 import { readReport } from './queries/reports.js'
 import { readStatus } from './queries/status.js'
-import type { ReportOptions, Stash } from './stash.js'
+import type { ChangeOptions, ReportOptions, Stash } from './stash.js'
 import { guardedStore } from './stores/guarded/store.js'
 import { memoryStore } from './stores/memory/store.js'
 
@@ -65,7 +67,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
   const { fetch } = globalThis // which may be replaced by this very stash
-  const { ledger, recorder, running, runner, http, gate, bounds } = assemble(config, { store, clock, mode, events, warn, fetch })
+  const { ledger, recorder, running, runner, http, gate, inFlight, bounds } = assemble(config, { store, clock, mode, events, warn, fetch })
   if (mode !== 'offline') {
     for (const one of bounds) await countEarlier({ store, clock: turnsBy(clock) }, clock.now(), one).catch(() => undefined) // told by the store's guard
   }
@@ -90,6 +92,15 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     const reuse = resolveRule(options, itsOptions, sets)
     void store.ledger.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
     return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets, refusals }), fn, options, parts)
+  }
+
+  async function change(how: EntryChange, selector: EntrySelector, { dryRun = false, everything = false }: ChangeOptions = {}) {
+    assertOpen()
+    const { isAll, mayMean } = compileSelector(selector)
+    if (isAll && !everything && !dryRun)
+      throw new UsageError(`${how} without a selector means every stored answer: say which, or give { everything: true }`)
+    if (!dryRun) inFlight.supersedeWhere(mayMean)
+    return { entries: await changeEntries(how, selector, { store, clock: turnsBy(clock), now: clock.now(), dryRun }) }
   }
 
   async function close(): Promise<void> {
@@ -128,6 +139,16 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
       return events.on(name, listener)
     },
     outcomeOf: (thing) => http.outcomeOf(thing),
+    async has(input, init) {
+      assertOpen()
+      return (await http.explain(input, init)).would === 'serve'
+    },
+    entries(selector = {}) {
+      assertOpen()
+      return readEntries(store, selector, clock.now())
+    },
+    invalidate: (selector, options) => change('invalidate', selector, options),
+    purge: (selector, options) => change('purge', selector, options),
     async status() {
       assertOpen()
       await gate.settle()

@@ -2,6 +2,8 @@ import type { EventListener, EventName } from './core/decide/events.js'
 import type { Explanation } from './core/decide/explanation.js'
 import type { Outcome } from './core/decide/outcome.js'
 import type { CallOptions } from './core/endpoints/options.js'
+import type { EntrySelector } from './core/entries/selector.js'
+import type { StoredEntry } from './core/entries/stored-entry.js'
 import type { Report } from './core/ledger/report-model.js'
 import type { ProviderStatus } from './core/limits/status.js'
 import type { Moment } from './core/time/moment.js'
@@ -24,6 +26,14 @@ export interface ReportOptions {
 
 export const reportBys = ['endpoint', 'provider', 'hour', 'day', 'key', 'label'] as const
 export type ReportBy = (typeof reportBys)[number]
+
+/** How stored answers are changed. */
+export interface ChangeOptions {
+  /** Only says how many it would be. Default false. */
+  readonly dryRun?: boolean
+  /** That a selector which says nothing means everything, as it does. Default false. */
+  readonly everything?: boolean
+}
 
 /** How things stand at a moment. */
 export interface StashStatus {
@@ -57,6 +67,18 @@ export interface Stash extends AsyncDisposable {
   on<N extends EventName>(name: N, listener: EventListener<N>): () => void
   /** What a request would do now, and why: endpoint, near misses, key, stored answer, decision. Nothing is called, stored or counted. */
   explain(...request: Parameters<Fetch>): Promise<Explanation>
+  /** Whether an answer is stored for a request that a call would get now, without an upstream call. Nothing is called or counted. */
+  has(...request: Parameters<Fetch>): Promise<boolean>
+  /** The stored answers that a selector means, in the order of their keys, without their bodies. Throws code `USAGE` for a selector that is none. */
+  entries(selector?: EntrySelector): AsyncIterable<StoredEntry>
+  /**
+   * Ends the freshness of stored answers: they are asked for again before they are used, and stay for when that fails (`staleIfError`, `offline`). What of
+   * them is on its way already in this process is not stored. Returns how many these are. Throws code `USAGE` for a selector that is none, or that means
+   * everything without `everything: true`.
+   */
+  invalidate(selector: EntrySelector, options?: ChangeOptions): Promise<{ readonly entries: number }>
+  /** Drops stored answers, as `invalidate` invalidates them. The ledger stays. */
+  purge(selector: EntrySelector, options?: ChangeOptions): Promise<{ readonly entries: number }>
   /** How the providers stand that were called, as all who share the store know it, and how the store does. */
   status(): Promise<StashStatus>
   /**

@@ -1,10 +1,10 @@
 import { spawnSync } from 'node:child_process'
-import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { copyFileSync, existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { fileURLToPath } from 'node:url'
 import Big from 'big.js'
 import { expect } from 'chai'
 import { parse } from 'csv-parse/sync'
-import { type Explanation, type Figures, openStash, type Report } from 'stashen'
+import { type Explanation, type Figures, openStash, type Report, type StoredEntry } from 'stashen'
 import { providers } from 'stashen/harbour'
 import { sqliteStore } from 'stashen/sqlite'
 import { runDemo } from '../examples/harbour/demo.js'
@@ -19,6 +19,12 @@ function stashen(...args: string[]): { code: number | null; stdout: string; stde
     env: { ...process.env, NO_COLOR: '1' },
   })
   return { code: status, stdout, stderr }
+}
+
+/** What `stashen entries --json` prints. */
+interface ListedEntries {
+  readonly all: number
+  readonly entries: readonly StoredEntry[]
 }
 
 describe('the command line', () => {
@@ -56,6 +62,59 @@ describe('the command line', () => {
       ).to.eql([0, 0, 0])
       expect(report.providers.map(({ provider }) => provider)).to.eql(['ebbline', 'quayrate', 'skerrylight'])
     })
+
+    it('left a file whose stored answers can be listed, printed, saved, invalidated and dropped', () => {
+      const [from, at] = [
+        ['--store', file('demo.db')],
+        ['--at', '2026-06-30T23:30+02:00'],
+      ]
+      const listed = JSON.parse(stashen('entries', ...from, ...at, '--json', '--limit', '1000').stdout) as ListedEntries
+      expect(listed.entries.length).to.equal(listed.all).and.to.be.above(20)
+      const fresh = JSON.parse(stashen('entries', ...from, ...at, '--json', '--state', 'fresh', '--sort', 'left').stdout) as ListedEntries
+      const left = fresh.entries.map(({ freshForMs }) => freshForMs)
+      expect(left)
+        .to.have.length.above(1)
+        .and.to.eql([...left].sort((one, other) => other - one))
+      const text = stashen('entries', ...from, ...at, '--provider', 'ebbline', '--zone', 'Europe/Oslo').stdout
+      expect(text)
+        .to.match(/^\d+ answers\n/)
+        .and.to.include('ebbline.tides')
+        .and.to.include('--json shows whole keys')
+      expect(Math.max(...text.split('\n').map((line) => line.length))).to.be.at.most(80)
+      const key = 'GET https://tides.ebbline.example/v2/stations/st-017 ebbline.station'
+      const one = stashen('entries', key, ...from, ...at, '--save', file('station.json'), '--zone', 'Europe/Oslo').stdout
+      for (const words of [key, 'status 200', 'h old', 'from now', 'content-type: application/json', '    "name": "Kelpmouth",'])
+        expect(one).to.include(words)
+      expect(JSON.parse(readFileSync(file('station.json'), 'utf8'))).to.include({ id: 'st-017' })
+
+      copyFileSync(file('demo.db'), file('changed.db'))
+      const on = ['--store', file('changed.db')]
+      const count = (...which: string[]) => (JSON.parse(stashen('entries', ...on, '--json', ...which).stdout) as ListedEntries).all
+      const quotes = count('--provider', 'quayrate')
+      expect(stashen('purge', ...on, '--provider', 'quayrate', '--dry-run').stdout).to.equal(`${quotes} answers would be dropped\n`)
+      expect(stashen('purge', ...on, '--provider', 'quayrate').stdout).to.equal(`${quotes} answers dropped\n`)
+      expect(JSON.parse(stashen('invalidate', ...on, '--everything', '--json').stdout)).to.eql({
+        entries: listed.all - quotes,
+        dryRun: false,
+      })
+      expect([count('--provider', 'quayrate'), count('--state', 'fresh'), count()]).to.eql([0, 0, listed.all - quotes])
+      expect(stashen('report', ...on).stdout.split('\n')[0], 'the books stay').to.equal(stashen('report', ...from).stdout.split('\n')[0])
+      for (const [args, ...words] of [
+        [['purge', ...on], 'means every stored answer', '--everything'],
+        [['purge', ...on, '--everything', '--provider', 'ebbline'], '--everything means all'],
+        [['invalidate', ...on, '--status', '4x'], '"4xx"'],
+        [['entries', 'GET nothing', ...on], 'nothing is stored under'],
+        [['entries', key, ...on, '--state', 'fresh'], 'not both'],
+        [['entries', ...on, '--save', 'x'], 'give its key'],
+        [['entries', ...on, '--sort', 'rank'], 'key, age, size, left'],
+        [['entries', ...on, '--limit', '0'], 'at least 1'],
+        [['entries', '--store', 'https://a.example'], 'a file, or redis://'],
+      ] as const) {
+        const { code, stderr } = stashen(...args)
+        expect(code, args.join(' ')).to.equal(2)
+        for (const word of words) expect(stderr).to.include(word)
+      }
+    }).timeout(120_000)
 
     it('left a file whose report prints as CSV and Markdown, and of a time in words', () => {
       const json = JSON.parse(stashen('report', '--store', file('demo.db'), '--format', 'json').stdout) as Report

@@ -1,5 +1,7 @@
+import { spawnSync } from 'node:child_process'
 import { randomUUID } from 'node:crypto'
 import { createServer } from 'node:net'
+import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import { createClient, createCluster } from 'redis'
 import { openStash, type Store, StoreError } from 'stashen'
@@ -117,7 +119,7 @@ if (haveRedis('the Redis store')) {
         await other.stop()
         for (let i = 0; i < 20; i++) expect(Number(await get(i % 5))).to.be.greaterThan(0)
         await other.start()
-        const isStored = async () => (await get(1)) === (await get(1))
+        const isStored = async () => stash.outcomeOf(await stash.fetch(`${base}/tides/1`))?.how === 'hit'
         for (let tries = 0; !(await isStored()); tries++) {
           expect(tries, 'stored again').to.be.lessThan(100)
           await new Promise((resolve) => setTimeout(resolve, 100))
@@ -145,6 +147,27 @@ if (haveRedis('the Redis store')) {
       expect(server.cli('--raw', 'hget', keys[0] as string, 'account')).to.equal('["ebbline","tides"]')
       expect(Number(server.cli('pttl', keys[0] as string))).to.be.within(3_500_000, 3_600_000)
     })
+
+    it('is looked into by the commands, by its address', async () => {
+      const stash = await openStash({
+        store: redisStore({ url: server.url, prefix: 'commands' }),
+        fetch: async () => new Response('high'),
+        providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+      })
+      for (const id of [1, 2, 1]) await (await stash.fetch(`${base}/tides/${id}`)).text()
+      await stash.close()
+      const at = ['--store', `${server.url}?prefix=commands`]
+      const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
+      const stashen = (...args: string[]) => spawnSync(process.execPath, [bin, ...args, ...at], { encoding: 'utf8' })
+      expect(stashen('report').stdout).to.include('ebbline')
+      expect(stashen('status').stdout).to.include('works, 2 entries')
+      expect(stashen('entries').stdout).to.include('2 answers').and.to.include('/v2/tides/1')
+      expect(stashen('purge', '--key', '*/tides/1 *').stdout).to.equal('1 answer dropped\n')
+      expect(stashen('entries').stdout).to.include('1 answer\n')
+      const absent = spawnSync(process.execPath, [bin, 'report', '--store', `${server.url}?prefix=absent`], { encoding: 'utf8' })
+      expect(absent.status).to.equal(2)
+      expect(absent.stderr).to.include('there is no store')
+    }).timeout(60_000)
 
     it('is not late where the application itself held the event loop up', async () => {
       const warnings: string[] = []

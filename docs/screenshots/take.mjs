@@ -22,6 +22,10 @@ terminal(
   'npx stashen report --store stashen-demo.db --compare 2026-06-30T05:00..2026-06-30T09:00 2026-06-30T13:00..2026-06-30T17:00 --zone Europe/Oslo',
 )
 terminal('status', 'npx stashen status --store stashen-demo.db --at 2026-06-30T23:59:50+02:00 --zone Europe/Oslo')
+terminal(
+  'entries',
+  "npx stashen entries --store stashen-demo.db --at 2026-06-30T20:00+02:00 --sort age --limit 8; echo; npx stashen entries GET\\\\ https://tides.ebbline.example/v2/stations/st-017\\\\ ebbline.station --store stashen-demo.db --at 2026-06-30T20:00+02:00 --zone Europe/Oslo",
+)
 if (isWanted('report-light')) await htmlReport()
 if (isWanted('board')) await board()
 

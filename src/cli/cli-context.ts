@@ -8,7 +8,7 @@ export interface Demo {
 
 /** What the command line runs with. */
 export interface CliContext {
-  readonly stdout: { write(text: string): unknown }
+  readonly stdout: { write(text: string): unknown; readonly columns?: number }
   readonly stderr: NodeJS.WriteStream
   readonly version: string
   /** Loads what plays the demo day. */

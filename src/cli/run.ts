@@ -2,9 +2,11 @@ import { Command, CommanderError } from 'commander'
 import { ConfigError, UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import { printableLines } from '../render/printable.js'
+import { addChanges } from './change-commands.js'
 import { addCheck } from './check-command.js'
 import type { CliContext } from './cli-context.js'
 import { addDemo } from './demo-command.js'
+import { addEntries } from './entries-command.js'
 import { addExplain } from './explain-command.js'
 import { addForgive } from './forgive-command.js'
 import { addReconcile } from './reconcile-command.js'
@@ -30,6 +32,8 @@ export async function runCli(args: readonly string[], context: CliContext): Prom
   addReconcile(program, context)
   addStatus(program, context)
   addForgive(program, context)
+  addEntries(program, context)
+  addChanges(program, context)
   addExplain(program, context)
   addCheck(program, context)
   try {

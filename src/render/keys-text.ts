@@ -31,7 +31,10 @@ export function keysText(
 }
 
 /** Keys without their host, which is told, and in narrow lines without the caller, where they differ all the same. */
-function pathsOf(list: KeysReport['list'], wide: boolean): string[] {
+export function pathsOf(
+  list: readonly { readonly provider: string; readonly endpoint: string; readonly key: string }[],
+  wide: boolean,
+): string[] {
   const paths = list.map(({ provider, endpoint, key }) =>
     key
       .replace(/ https?:\/\/[^/ ]+/, ' ')
@@ -43,7 +46,7 @@ function pathsOf(list: KeysReport['list'], wide: boolean): string[] {
 }
 
 /** Without its middle, where it is too long: what distinguishes keys stands at their ends. */
-function shortened(key: string, length: number): string {
+export function shortened(key: string, length: number): string {
   const ahead = Math.floor((length - 1) / 3)
   return key.length > length ? `${key.slice(0, ahead)}\u2026${key.slice(key.length - (length - 1 - ahead))}` : key
 }

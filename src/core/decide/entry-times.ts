@@ -75,6 +75,12 @@ export function invalidatedTimes(times: StoredTimes, now: number): StoredTimes {
   return { ...times, freshUntil: ended, refreshableUntil: ended, usableUntil: ended, invalidated: true }
 }
 
+/** The times of an entry whose freshness was ended at `now`: it is asked for again, and given out meanwhile only where that fails. */
+export function expiredTimes(times: StoredTimes, now: number): StoredTimes {
+  const { freshUntil, refreshableUntil } = times
+  return { ...timesOf(times), freshUntil: Math.min(now, freshUntil), refreshableUntil: Math.min(now, refreshableUntil) }
+}
+
 /** Only the times, of something that has more. */
 export function timesOf({
   storedAt,

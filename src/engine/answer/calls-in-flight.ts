@@ -1,4 +1,5 @@
 import type { Reuse } from '../../core/decide/decide.js'
+import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { Call, CallTerms } from '../call/call.js'
 import type { Cancellation } from '../cancellation.js'
 import type { Landed } from '../upstream/landed.js'
@@ -23,6 +24,7 @@ export class CallsInFlight {
   readonly #upstream: UpstreamCalls
   readonly #running: RunningCalls
   readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
+  readonly #endpoints = new WeakMap<SharedCall<Landed<unknown>>, Endpoint>()
   /** Keys whose last answer the upstream did not let others have: their callers do not wait for each other. */
   readonly #unshared = new Set<string>()
 
@@ -57,6 +59,7 @@ export class CallsInFlight {
     if (isReusable) {
       if (inFlight) inFlight.superseded = true
       this.#inFlight.set(key, shared as SharedCall<Landed<unknown>>)
+      this.#endpoints.set(shared as SharedCall<Landed<unknown>>, call.endpoint)
     }
     const over = this.#running.begun(shared, call.endpoint)
     const ended = shared.ended.finally(() => {
@@ -71,6 +74,16 @@ export class CallsInFlight {
   isShared(key: string, isShared: boolean): void {
     if (isShared) this.#unshared.delete(key)
     else if (this.#unshared.size < mostUnshared) this.#unshared.add(key)
+  }
+
+  /** Has the answers that are on their way to some keys not stored. */
+  supersedeWhere(isMeant: (on: { readonly key: string; readonly provider: string; readonly endpoint: string }) => boolean): void {
+    for (const [key, call] of this.#inFlight) {
+      const { provider, name: endpoint } = this.#endpoints.get(call) as Endpoint
+      if (!isMeant({ key, provider, endpoint })) continue
+      call.superseded = true
+      this.#inFlight.delete(key)
+    }
   }
 
   /** Has the answers that are on their way to a key, and to what follows it, not stored: something newer is known. */

@@ -4,7 +4,6 @@ import type {
   Entry,
   EntryPage,
   EntryStore,
-  EntrySummary,
   Evicted,
   Piece,
   PutResult,
@@ -12,10 +11,11 @@ import type {
   StoreSize,
   Trimmed,
 } from '../../core/ports/entry-store.js'
-import { evictedOf, pageOf, wasFresh } from '../../core/ports/selection.js'
+import { evictedOf, isSelected, wasFresh } from '../../core/ports/selection.js'
 import { Copies } from './copies.js'
 import { EntryIndex } from './entry-index.js'
 import { EvictedKeys } from './evicted-keys.js'
+import { Listing } from './listing.js'
 import { bytesOfEntry, type Slot } from './slot.js'
 
 export class MemoryEntries implements EntryStore {
@@ -24,6 +24,7 @@ export class MemoryEntries implements EntryStore {
   readonly #evictedKeys: EvictedKeys
   readonly #maxBytes: number
   readonly #maxEntries: number
+  readonly #listing = new Listing()
   #bytes = 0
   /** Go round all slots, a few each time: for room that is needed, and for sweeping. */
   #hand: Iterator<Slot> | undefined
@@ -78,11 +79,12 @@ export class MemoryEntries implements EntryStore {
     return { evicted: evictedOf(dropped, now), more: victims.length > pieceOf }
   }
 
-  list(selection: Selection, page?: Parameters<EntryStore['list']>[1]): EntryPage {
-    return pageOf(
-      Array.from(this.#index.selected(selection), (slot): EntrySummary => this.#index.current(slot).summary()),
-      page,
-    )
+  list(selection: Selection, page: Parameters<EntryStore['list']>[1] = {}): EntryPage {
+    const keys = () => Array.from(this.#index.selected(selection), ({ key }) => key)
+    return this.#listing.page(JSON.stringify(selection), page, keys, (key) => {
+      const slot = this.#index.get(key)
+      return slot && isSelected(selection, slot) ? slot.summary() : undefined
+    })
   }
 
   sweep(now: number): Dropped {
@@ -106,6 +108,7 @@ export class MemoryEntries implements EntryStore {
   }
 
   clear(): void {
+    this.#listing.forget()
     this.#index = this.#newIndex()
     this.#bytes = 0
   }

@@ -1,0 +1,57 @@
+import type { Command } from 'commander'
+import { compileSelector } from '../core/entries/selector.js'
+import { UsageError } from '../core/errors/setup-errors.js'
+import { systemClock, turnsBy } from '../engine/system-clock.js'
+import { changeEntries, type EntryChange } from '../queries/entries.js'
+import { countText } from '../render/format.js'
+import type { CliContext } from './cli-context.js'
+import { openToRead, openToWrite, storeHelp } from './open-store.js'
+import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
+
+interface ChangeCommandOptions extends SelectorOptions {
+  readonly store: string
+  readonly dryRun?: boolean
+  readonly everything?: boolean
+  readonly json?: boolean
+}
+
+const descriptions: Readonly<Record<EntryChange, string>> = {
+  invalidate: 'end the freshness of stored answers: they are asked for again, and kept for when that fails',
+  purge: 'drop stored answers; what was counted stays',
+}
+
+const done: Readonly<Record<EntryChange, string>> = { invalidate: 'invalidated', purge: 'dropped' }
+
+/** `stashen invalidate` and `stashen purge`. */
+export function addChanges(program: Command, { stdout }: CliContext): void {
+  for (const change of ['invalidate', 'purge'] as const) {
+    const command = program
+      .command(change)
+      .description(descriptions[change])
+      .requiredOption('--store <store>', `the store that the application uses: ${storeHelp}`)
+    addSelectorOptions(command)
+      .option('--everything', 'all stored answers, where no other option says which')
+      .option('--dry-run', 'only say how many it would be')
+      .option('--json', 'print the number as JSON')
+      .action(async ({ store: named, dryRun = false, everything = false, json, ...options }: ChangeCommandOptions) => {
+        const selector = selectorOf(options)
+        const { isAll } = compileSelector(selector)
+        if (isAll && !everything && !dryRun)
+          throw new UsageError(
+            `"stashen ${change}" without a selection means every stored answer: say which, or give --everything; --dry-run counts them`,
+          )
+        if (everything && !isAll)
+          throw new UsageError('--everything means all stored answers: leave it out, or the options that select some')
+        const store = await (dryRun ? openToRead : openToWrite)(named)
+        try {
+          const entries = await changeEntries(change, selector, { store, clock: turnsBy(systemClock), now: Date.now(), dryRun })
+          const what = `${countText(entries)} ${entries === 1 ? 'answer' : 'answers'}`
+          stdout.write(
+            json ? `${JSON.stringify({ entries, dryRun })}\n` : `${what} ${dryRun ? `would be ${done[change]}` : done[change]}\n`,
+          )
+        } finally {
+          await store.close()
+        }
+      })
+  }
+}

@@ -1,0 +1,113 @@
+import { expiredTimes } from '../core/decide/entry-times.js'
+import { compileSelector, type EntrySelector, isAnswer } from '../core/entries/selector.js'
+import { type StoredEntry, storedEntry } from '../core/entries/stored-entry.js'
+import { fieldValue, type StoredHead } from '../core/http/stored-head.js'
+import { inPieces, Turns } from '../core/in-pieces.js'
+import type { Clock } from '../core/ports/clock.js'
+import type { Entry, EntryStore, EntrySummary, Selection } from '../core/ports/entry-store.js'
+import type { Store } from '../core/ports/store.js'
+
+/** Entries that are read at once. */
+const pageOf = 200
+
+/** The stored answers that a selector means, in the order of their keys, as they are at `now`. */
+export function readEntries(store: Pick<Store, 'entries'>, selector: EntrySelector, now: number): AsyncIterable<StoredEntry> {
+  const { selection, matches } = compileSelector(selector)
+  return storedEntries(all(store.entries, selection), (entry) => matches(entry, now), now)
+}
+
+async function* storedEntries(
+  entries: AsyncIterable<EntrySummary>,
+  isMeant: (entry: EntrySummary) => boolean,
+  now: number,
+): AsyncGenerator<StoredEntry> {
+  for await (const entry of entries) if (isMeant(entry)) yield storedEntry(entry, now)
+}
+
+/** What becomes of entries: their freshness ends, or they are gone. */
+export type EntryChange = 'invalidate' | 'purge'
+
+interface Changing {
+  readonly store: Pick<Store, 'entries'>
+  readonly clock: Pick<Clock, 'later' | 'ticks'>
+  readonly now: number
+  /** Whether it is only said how many it would be. */
+  readonly dryRun: boolean
+}
+
+/** Changes the stored answers that a selector means, and lets others come between; returns how many these are. */
+export async function changeEntries(
+  change: EntryChange,
+  selector: EntrySelector,
+  { store: { entries }, clock, now, dryRun }: Changing,
+): Promise<number> {
+  const { selection, isExact, matches } = compileSelector(selector)
+  const turns = new Turns(clock)
+  let count = 0
+  for await (const entry of all(entries, selection)) {
+    await turns.next()
+    if (!matches(entry, now)) continue
+    count++
+    if (dryRun || (change === 'purge' && isExact)) continue
+    if (change === 'invalidate') await entries.updateTimes(entry.key, expiredTimes(entry, now))
+    else await entries.remove({ key: entry.key })
+  }
+  if (change === 'purge' && isExact && !dryRun) await removeAll(entries, selection, clock)
+  return count
+}
+
+/** With what says where the variants of answers are. */
+async function removeAll(entries: EntryStore, selection: Selection, clock: Pick<Clock, 'later'>): Promise<void> {
+  await inPieces(
+    clock,
+    () => entries.remove(selection),
+    ({ more }) => more,
+  )
+}
+
+async function* all(entries: EntryStore, selection: Selection): AsyncGenerator<EntrySummary> {
+  let after: string | undefined
+  do {
+    const page = await entries.list(selection, { after, most: pageOf })
+    yield* page.entries
+    after = page.next
+  } while (after !== undefined)
+}
+
+/** A stored answer with its body; undefined where there is none. */
+export async function readEntry(
+  store: Pick<Store, 'entries'>,
+  key: string,
+  now: number,
+): Promise<{ entry: StoredEntry; fields: StoredHead['fields']; body: string | undefined; bytes: Uint8Array } | undefined> {
+  const found = await store.entries.get(key)
+  if (!found || !isAnswer(found)) return undefined
+  const { body, ...rest } = found
+  const fields = found.head.startsWith('{') ? (JSON.parse(found.head) as StoredHead).fields : []
+  const entry = storedEntry({ ...rest, bytes: body.byteLength }, now)
+  return { entry, fields, body: bodyText(found, fieldValue(fields, 'content-type')), bytes: body }
+}
+
+/** What can be shown of a body: JSON with its lines, other text as it is; undefined where it is no text. */
+function bodyText({ head, body }: Pick<Entry, 'head' | 'body'>, type: string | undefined): string | undefined {
+  const isHttp = head.startsWith('{')
+  if (!isHttp && head !== '') return undefined
+  if (
+    isHttp &&
+    type !== undefined &&
+    !/^\s*(text\/|application\/([\w.+-]*[+])?(json|xml|yaml|graphql|javascript|x-www-form-urlencoded)\b)/i.test(type)
+  )
+    return undefined
+  let text: string
+  try {
+    text = new TextDecoder('utf-8', { fatal: true }).decode(body)
+  } catch {
+    return undefined
+  }
+  if (isHttp && !/\bjson\b/i.test(type ?? '')) return text
+  try {
+    return JSON.stringify(JSON.parse(text), null, 2)
+  } catch {
+    return text
+  }
+}

@@ -1,0 +1,228 @@
+import { expect } from 'chai'
+import * as fc from 'fast-check'
+import { type EntrySelector, memoryStore, openStash, type Stash, type Store, type StoredEntry } from 'stashen'
+import { FastClock } from 'stashen/harbour'
+import { sqliteStore } from 'stashen/sqlite'
+import { temporaryFolder } from './support/files.js'
+import { asynchronousStore } from './support/wrapped-store.js'
+
+const [tides, dues] = ['https://tides.ebbline.example/v2', 'https://dues.quayrate.example/v1']
+const noon = Date.UTC(2026, 5, 30, 10)
+const minute = 60_000
+
+describe('looking inside', () => {
+  const file = temporaryFolder()
+  let files = 0
+  const kinds: [name: string, make: () => Store][] = [
+    ['memory', () => memoryStore()],
+    ['asynchronous memory', () => asynchronousStore()],
+    ['SQLite', () => sqliteStore(file(`entries-${files++}.db`))],
+  ]
+  /** Statuses of the upstream by the last part of the path; an error where there is none. */
+  let fails = false
+  let calls = 0
+
+  async function opened(store: Store, now: () => number): Promise<Stash> {
+    calls = 0
+    fails = false
+    const clock = new FastClock(noon)
+    const reuse = { freshFor: '1 hour', staleIfError: '1 day', freshForStatus: { 404: '10 minutes' } }
+    return openStash({
+      ...{ store, warn() {} },
+      clock: { now, ticks: () => clock.ticks(), later: (ms, run, alive) => setTimeoutLater(ms, run, alive) },
+      fetch: async (input) => {
+        calls++
+        if (fails) throw new Error('down')
+        const url = String(input instanceof Request ? input.url : input)
+        return new Response(`${calls}`, {
+          status: url.endsWith('/absent') ? 404 : 200,
+          headers: { vary: url.includes('vary') ? 'accept-language' : '' },
+        })
+      },
+      providers: {
+        ebbline: {
+          baseUrl: tides,
+          endpoints: { station: { request: 'GET /stations/{id}', ...reuse }, tides: { request: 'GET /tides/{id}', ...reuse } },
+        },
+        quayrate: { baseUrl: dues, endpoints: { quote: { request: 'GET /quotes/{id}', ...reuse } } },
+      },
+    })
+  }
+
+  for (const [name, make] of kinds) {
+    it(`finds, invalidates and drops in a ${name} store what a selector means, and nothing else`, async () => {
+      let now = noon
+      await using stash = await opened(make(), () => now)
+      const lookUp = stash.operation('skerrylight.vessel', async (id: string) => ({ id }), { freshFor: '1 hour' })
+      const get = async (url: string, language?: string) =>
+        (await stash.fetch(url, language === undefined ? undefined : { headers: { 'accept-language': language } })).text()
+      const urls = [
+        `${tides}/stations/1`,
+        `${tides}/stations/absent`,
+        `${tides}/tides/1`,
+        `${tides}/tides/2`,
+        `${dues}/quotes/1`,
+        `${dues}/quotes/absent`,
+      ]
+      for (const url of urls) await get(url)
+      for (const language of ['no', 'en']) await get(`${tides}/tides/vary`, language)
+      await lookUp('v-201')
+      now += 30 * minute
+      await get(`${tides}/tides/3`)
+      const keys = async (selector: EntrySelector = {}) => {
+        const found: string[] = []
+        for await (const entry of stash.entries(selector)) found.push(entry.key)
+        return found
+      }
+      const all = await keys()
+      expect(all).to.have.length(10)
+      expect(all, 'in their order').to.eql([...all].sort())
+      const entries: StoredEntry[] = []
+      for await (const entry of stash.entries()) entries.push(entry)
+      /** What each selector means, said in another way. */
+      const facts = {
+        provider: fc.constantFrom('ebbline', 'quayrate', 'skerrylight', 'absent'),
+        endpoint: fc.constantFrom('station', 'tides', 'quote', 'vessel'),
+        key: fc.constantFrom('GET *', `GET ${tides}/*`, '*tides*', '*v-201*', '*1*1*', '*', all[0] as string, 'GET*', '*ebbline.tides'),
+        status: fc.constantFrom<number | string>(200, '404', '4xx', '2XX', 500),
+        state: fc.constantFrom('fresh' as const, 'stale' as const, 'invalidated' as const),
+        olderThan: fc.constantFrom('10 minutes', 0, '2 hours'),
+        newerThan: fc.constantFrom('10 minutes', '31 minutes'),
+      }
+      const ages: Record<string, number> = { '10 minutes': 10, '31 minutes': 31, '2 hours': 120 }
+      const meant = (selector: EntrySelector) =>
+        entries.filter((one) => {
+          const { provider = one.provider, endpoint = one.endpoint, key = '*', status, state = one.state, olderThan, newerThan } = selector
+          const pattern = new RegExp(
+            `^${key
+              .split('*')
+              .map((part) => part.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'))
+              .join('.*')}$`,
+          )
+          const isOfClass =
+            status === undefined || one.status === Number(status) || `${String(one.status)[0]}xx` === String(status).toLowerCase()
+          const isOld = olderThan === undefined || one.ageMs > (ages[olderThan] ?? 0) * minute
+          const isNew = newerThan === undefined || one.ageMs < (ages[newerThan] as number) * minute
+          return (
+            one.provider === provider &&
+            one.endpoint === endpoint &&
+            one.state === state &&
+            isOld &&
+            isNew &&
+            isOfClass &&
+            pattern.test(one.key)
+          )
+        })
+      await fc.assert(
+        fc.asyncProperty(fc.record(facts, { requiredKeys: [] }), async (selector) => {
+          const expected = meant(selector).map(({ key }) => key)
+          expect(await keys(selector), JSON.stringify(selector)).to.eql(expected)
+          for (const change of ['invalidate', 'purge'] as const)
+            expect(await stash[change](selector, { dryRun: true })).to.eql({ entries: expected.length })
+        }),
+        { numRuns: 100 },
+      )
+      expect(await keys(), 'a dry run changes nothing').to.eql(all)
+
+      expect(await stash.invalidate({ status: 404 })).to.eql({ entries: 2 })
+      expect(await keys({ state: 'stale' })).to.have.length(2)
+      expect(await stash.purge({ provider: 'quayrate' })).to.eql({ entries: 2 })
+      expect(await stash.purge({ key: all.find((key) => key.includes('tides/1')) })).to.eql({ entries: 1 })
+      expect(await keys()).to.have.length(7)
+      const before = calls
+      await get(`${tides}/tides/2`)
+      expect(calls, 'what was not meant is a hit').to.equal(before)
+      await get(`${tides}/tides/1`)
+      await get(`${dues}/quotes/1`)
+      expect(calls, 'what was dropped is fetched').to.equal(before + 2)
+      expect(await stash.invalidate({ endpoint: 'vessel' })).to.eql({ entries: 1 })
+      expect((await lookUp.withOutcome('v-201')).outcome.how).to.equal('forwarded')
+      await stash.purge({}, { everything: true })
+      expect(await keys()).to.eql([])
+      expect((await stash.report()).totals.with?.upstream, 'the ledger stays').to.be.greaterThan(10)
+    })
+  }
+
+  it('keeps what was invalidated for when asking again fails, and says whether a request would be answered', async () => {
+    let now = noon
+    await using stash = await opened(memoryStore(), () => now)
+    const url = `${tides}/tides/1`
+    expect(await stash.has(url)).to.equal(false)
+    await stash.fetch(url)
+    expect([await stash.has(url), await stash.has(`${tides}/tides/2`)]).to.eql([true, false])
+    now += minute
+    await stash.invalidate({ provider: 'ebbline', endpoint: 'tides' })
+    expect(await stash.has(url)).to.equal(false)
+    fails = true
+    const older = await stash.fetch(url)
+    expect([await older.text(), stash.outcomeOf(older)?.how, calls]).to.eql(['1', 'stale', 2])
+    await stash.purge({ key: '*tides/1*' })
+    expect(await stash.fetch(url).catch((error: Error) => error.name), 'nothing is left to give').to.equal('HeldOffError')
+  })
+
+  for (const change of ['invalidate', 'purge'] as const)
+    it(`does not store what left before it was told to ${change}`, async () => {
+      const arrive: (() => void)[] = []
+      let version = 1
+      await using stash = await openStash({
+        fetch: async () => {
+          const body = `${version}`
+          await new Promise<void>((resolve) => arrive.push(resolve))
+          return new Response(body)
+        },
+        providers: { ebbline: { baseUrl: tides, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+      })
+      const url = `${tides}/tides/1`
+      const next = async (text: Promise<Response>) => {
+        while (arrive.length === 0) await new Promise((resolve) => setTimeout(resolve, 1))
+        arrive.shift()?.()
+        return (await text).text()
+      }
+      const first = stash.fetch(url)
+      while (arrive.length === 0) await new Promise((resolve) => setTimeout(resolve, 1))
+      version = 2
+      await stash[change]({ endpoint: 'tides' })
+      const second = stash.fetch(url)
+      while (arrive.length < 2) await new Promise((resolve) => setTimeout(resolve, 1))
+      expect(await next(first)).to.equal('1')
+      expect(await next(second), 'not that of the one before').to.equal('2')
+      expect(await (await stash.fetch(url)).text()).to.equal('2')
+    })
+
+  it('refuses selectors that can mean nothing, each with what is wrong and what would be right', async () => {
+    await using stash = await opened(memoryStore(), () => noon)
+    for (const [selector, ...words] of [
+      [{ provide: 'ebbline' }, '"provide"', 'provider, endpoint'],
+      [{ provider: '' }, '"provider" of a selector is ""', 'a text'],
+      [{ key: 7 }, '"key" of a selector is 7'],
+      [{ status: '4x' }, '"4xx"'],
+      [{ status: 99 }, 'is 99'],
+      [{ state: 'old' }, 'fresh, stale or invalidated'],
+      [{ olderThan: '5' }, 'a duration such as'],
+      [{ newerThan: -1 }, 'is -1'],
+      [null, 'give an object'],
+    ] as unknown as [never, ...string[]][]) {
+      for (const work of [() => stash.purge(selector), () => stash.invalidate(selector), async () => void stash.entries(selector)]) {
+        const error = await work().then(
+          () => undefined,
+          (caught: unknown) => caught,
+        )
+        expect(error, JSON.stringify(selector)).to.have.property('code', 'USAGE')
+        for (const word of words) expect((error as Error).message).to.include(word)
+      }
+    }
+    for (const change of ['invalidate', 'purge'] as const) {
+      const error = await stash[change]({}).catch((caught: Error) => caught)
+      expect((error as Error).message)
+        .to.include('every stored answer')
+        .and.to.include('everything: true')
+    }
+  })
+})
+
+/** Real time for what waits, whatever the clock says. */
+function setTimeoutLater(ms: number, run: () => void, keepsAlive?: boolean): () => void {
+  const timer = setTimeout(run, ms)
+  if (!keepsAlive) timer.unref()
+  return () => clearTimeout(timer)
+}
