@@ -10,6 +10,7 @@ import { recordingRatio, reportRatio } from './ledger.js'
 import { keyRatio, matchingRatio } from './matching.js'
 import { memoryFigures } from './memory.js'
 import { inFlightRatio, missRatios, processesRatios } from './misses.js'
+import { redisRatios } from './redis.js'
 
 type Row = Ratio | Figure
 
@@ -18,6 +19,7 @@ const askers = 10_000
 /** What can be measured, by the names that `npm run bench -- NAME...` takes; all of it where none is given. */
 const groups: Record<string, () => Promise<readonly Row[]>> = {
   hits: hitRatios,
+  redis: redisRatios,
   matching: async () => [await matchingRatio(), await keyRatio()],
   misses: async () => [...(await missRatios()), await inFlightRatio(), ...(await processesRatios())],
   recording: async () => [await recordingRatio()],

@@ -83,7 +83,7 @@ describe('the command line', () => {
       expect(Math.max(...text.split('\n').map((line) => line.length))).to.be.at.most(80)
       const key = 'GET https://tides.ebbline.example/v2/stations/st-017 ebbline.station'
       const one = stashen('entries', key, ...from, ...at, '--save', file('station.json'), '--zone', 'Europe/Oslo').stdout
-      for (const words of [key, 'status 200', 'h old', 'from now', 'content-type: application/json', '    "name": "Kelpmouth",'])
+      for (const words of [key, 'status 200', ' old', 'from now', 'content-type: application/json', '    "name": "Kelpmouth",'])
         expect(one).to.include(words)
       expect(JSON.parse(readFileSync(file('station.json'), 'utf8'))).to.include({ id: 'st-017' })
 

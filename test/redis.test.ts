@@ -4,7 +4,8 @@ import { createServer } from 'node:net'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import { createClient, createCluster } from 'redis'
-import { openStash, type Store, StoreError } from 'stashen'
+import { openStash, type Stash, type Store, StoreError } from 'stashen'
+import { layeredStore } from 'stashen/layered'
 import { type RedisClient, redisStore } from 'stashen/redis'
 import { storeContract } from 'stashen/testing'
 import { haveRedis } from './support/needs.js'
@@ -30,6 +31,7 @@ if (haveRedis('the Redis store')) {
     })
 
     const kinds: [name: string, make: () => Store][] = [
+      ['a server behind a near layer', () => layeredStore({ far: redisStore({ url: server.url, prefix: randomUUID() }) })],
       ['a server', () => redisStore({ url: server.url, prefix: randomUUID() })],
       ['a cluster', () => redisStore({ client, prefix: randomUUID() })],
     ]
@@ -148,6 +150,50 @@ if (haveRedis('the Redis store')) {
       expect(Number(server.cli('pttl', keys[0] as string))).to.be.within(3_500_000, 3_600_000)
     })
 
+    it('has near layers that give what is stored without asking, and what changes elsewhere within a second', async () => {
+      const versions = new Map<string, number>()
+      const machine = (name: string) =>
+        openStash({
+          store: layeredStore({ far: redisStore({ url: server.url, prefix: 'layers' }), nearFor: '10 minutes' }),
+          warn: (message) => expect.fail(`${name}: ${message}`),
+          fetch: async (input) => new Response(`${versions.get(String(input)) ?? 1}`),
+          providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+        })
+      await using one = await machine('one')
+      await using other = await machine('other')
+      const commands = () => Number(/total_commands_processed:(\d+)/.exec(server.cli('info', 'stats'))?.[1])
+      const url = (id: number) => `${base}/tides/${id}`
+      const get = async (stash: Stash, id: number) => {
+        const response = await stash.fetch(url(id))
+        return `${stash.outcomeOf(response)?.how} ${await response.text()}`
+      }
+      const soon = async (work: () => Promise<string>, expected: string) => {
+        const began = performance.now()
+        while ((await work()) !== expected) {
+          expect(performance.now() - began, `"${expected}" within a second`).to.be.below(1_000)
+          await new Promise((resolve) => setTimeout(resolve, 5))
+        }
+      }
+      for (const id of [1, 2, 3]) await get(one, id)
+      for (const id of [1, 2, 3]) await soon(() => get(other, id), 'hit 1')
+      for (const stash of [one, other]) for (const id of [1, 2, 3]) await soon(() => get(stash, id), 'hit 1')
+      await new Promise((resolve) => setTimeout(resolve, 1_500)) // until counts and uses are written
+      const before = commands()
+      for (let i = 0; i < 300; i++) expect(await get(other, (i % 3) + 1)).to.equal('hit 1')
+      expect(commands() - before, 'round trips of 300 hits').to.be.below(30)
+      for (const id of [1, 2, 3]) versions.set(url(id), 2)
+      await one.invalidate({ key: '*/tides/1 *' })
+      await soon(() => get(other, 1), 'hit 2')
+      await one.purge({ provider: 'ebbline', endpoint: 'tides' })
+      await soon(() => get(other, 2), 'hit 2')
+      await soon(() => get(one, 2), 'hit 2')
+      server.cli('client', 'kill', 'type', 'pubsub') // and with them messages
+      await new Promise((resolve) => setTimeout(resolve, 300))
+      versions.set(url(2), 3)
+      await one.purge({ key: '*/tides/2 *' })
+      await soon(() => get(other, 2), 'hit 3')
+    }).timeout(60_000)
+
     it('is looked into by the commands, by its address', async () => {
       const stash = await openStash({
         store: redisStore({ url: server.url, prefix: 'commands' }),
@@ -158,7 +204,8 @@ if (haveRedis('the Redis store')) {
       await stash.close()
       const at = ['--store', `${server.url}?prefix=commands`]
       const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
-      const stashen = (...args: string[]) => spawnSync(process.execPath, [bin, ...args, ...at], { encoding: 'utf8' })
+      const stashen = (...args: string[]) =>
+        spawnSync(process.execPath, [bin, ...args, ...at], { encoding: 'utf8', env: { ...process.env, NO_COLOR: '1' } })
       expect(stashen('report').stdout).to.include('ebbline')
       expect(stashen('status').stdout).to.include('works, 2 entries')
       expect(stashen('entries').stdout).to.include('2 answers').and.to.include('/v2/tides/1')

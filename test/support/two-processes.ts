@@ -1,6 +1,13 @@
-import type { ProviderOptions } from 'stashen'
+import type { ProviderOptions, Store } from 'stashen'
+import { redisStore } from 'stashen/redis'
+import { sqliteStore } from 'stashen/sqlite'
 
-/** The provider that two processes on one store file ask. */
+/** A store that several processes use: at an address, or in a file. */
+export function storeNamed(name: string): Store {
+  return name.startsWith('redis:') ? redisStore({ url: name }) : sqliteStore(name)
+}
+
+/** The provider that several processes on one store ask. */
 export function harbourAt(baseUrl: string): ProviderOptions {
   return {
     baseUrl,

@@ -90,6 +90,8 @@ export interface StoreSize {
 export interface EntryStore {
   /** The entry kept under `key`, whatever its age. A look-up counts as a use of the entry. */
   get(key: string): Maybe<Entry | undefined>
+  /** An entry was used of which somebody had a copy. Left out by a store that does not want to know. */
+  used?(entry: Entry): void
   /**
    * Keeps an entry, in place of the one under the same key, and drops others where there is no room. Returns undefined where it was kept,
    * nothing fresh was dropped, and nothing fresh under its key had been.

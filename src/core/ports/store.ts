@@ -1,4 +1,4 @@
-import type { EntryStore } from './entry-store.js'
+import type { EntryStore, Selection } from './entry-store.js'
 import type { LedgerStore } from './ledger-store.js'
 import type { Maybe } from './maybe.js'
 import type { SharedRecords } from './shared-records.js'
@@ -25,6 +25,11 @@ export interface Store {
   readonly memoryBytes?: number | undefined
   /** Makes the store ready. Throws `StoreError` with what to do next; may then be called again. */
   open(opening: Opening): Maybe<void>
+  /**
+   * Tells what changes from now on of the entries that all who share the store see, by whomever, within a second: at the least of what was replaced,
+   * changed or dropped, and of all where messages may have been lost. Returns what ends that. Left out by a store that cannot.
+   */
+  onChange?(changed: (selection: Selection) => void): Maybe<() => Maybe<void>>
   /** Gives back what `open` took. */
   close(): Maybe<void>
 }

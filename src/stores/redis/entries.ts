@@ -43,13 +43,15 @@ const mostUses = 10_000
 export class RedisEntries implements EntryStore {
   readonly #link: RedisLink
   readonly #places: Places
+  readonly #readOnly: boolean
   /** Of entries used since that was written last, by key: their accounts, in the order of their latest use. */
   readonly #used = new Map<string, string>()
   #timer: NodeJS.Timeout | undefined
 
-  constructor(link: RedisLink, places: Places) {
+  constructor(link: RedisLink, places: Places, readOnly: boolean) {
     this.#link = link
     this.#places = places
+    this.#readOnly = readOnly
   }
 
   async get(key: string): Promise<Entry | undefined> {
@@ -60,17 +62,31 @@ export class RedisEntries implements EntryStore {
     return entry
   }
 
+  used(entry: Entry): void {
+    this.#use(entry.key, accountOf(entry))
+  }
+
   async put(entry: Entry, now: number): Promise<undefined> {
     const { key, keepUntil, units, head, body } = entry
     const left = String(Math.max(1, Math.ceil(keepUntil - now)))
     const size = String(sizeOf(entry))
     const text = units === undefined ? '' : JSON.stringify(units)
     const times = [timesText(entry), String(keepUntil), left]
-    await this.#run(slotOf(key), putScript, [key, accountOf(entry), ...times, size, text, head, body, String(now - tidyAfterMs)])
+    await this.#run(slotOf(key), putScript, [
+      key,
+      accountOf(entry),
+      ...times,
+      size,
+      text,
+      head,
+      body,
+      String(now - tidyAfterMs),
+      this.#places.changes,
+    ])
   }
 
   async updateTimes(key: string, times: StoredTimes): Promise<void> {
-    await this.#run(slotOf(key), timesScript, [key, timesText(times), String(times.keepUntil)])
+    await this.#run(slotOf(key), timesScript, [key, timesText(times), String(times.keepUntil), this.#places.changes])
   }
 
   /** In all slots at once; `from` says of each where to go on. */
@@ -87,12 +103,20 @@ export class RedisEntries implements EntryStore {
         if (more === 1) next.push([slot, goOn, place])
       }),
     )
+    await this.#tell(selection)
     return { entries, next: next.length > 0 ? JSON.stringify(next) : undefined }
+  }
+
+  /** Tells all who listen that what a selection means has changed. */
+  async #tell(selection: Selection): Promise<void> {
+    await this.#link.send(this.#places.changes, ['PUBLISH', this.#places.changes, JSON.stringify(selection)])
   }
 
   async remove(selection: Selection): Promise<Dropped> {
     const { kind, name, slots } = meantBy(selection)
-    return this.#dropped(slots, removeScript, [kind, name, String(pieceOf)])
+    const dropped = await this.#dropped(slots, removeScript, [kind, name, String(pieceOf)])
+    await this.#tell(selection)
+    return dropped
   }
 
   async trim(selection: Selection, most: number, now: number): Promise<Trimmed> {
@@ -190,6 +214,7 @@ export class RedisEntries implements EntryStore {
   }
 
   #use(key: string, account: string): void {
+    if (this.#readOnly) return
     this.#used.delete(key)
     if (this.#used.size >= mostUses) return
     this.#used.set(key, account)

@@ -99,7 +99,7 @@ local function walk(limit, account, after)
 end
 `
 
-/** base, key, account, times, keepUntil, milliseconds to keep it, size, units, head, body, and when what is dropped besides had run out. */
+/** base, key, account, times, keepUntil, milliseconds to keep it, size, units, head, body, when what is dropped besides had run out, and the channel of changes. */
 export const putScript = script(`${common}
 local key, account, times, keepUntil, ttl, size = ARGV[2], ARGV[3], ARGV[4], ARGV[5], ARGV[6], ARGV[7]
 local entry = base .. 'entry:' .. key
@@ -107,6 +107,7 @@ local was = redis.call('HMGET', entry, 'account', 'size')
 if was[1] then
   forget(kept(was[2], was[1], key), was[2])
   if was[1] ~= account then unuse(was[1], key) end
+  redis.call('PUBLISH', ARGV[12], cjson.encode({ key = key }))
 end
 redis.call('DEL', entry)
 redis.call('HSET', entry, 'account', account, 'times', times, 'size', size, 'units', ARGV[8], 'head', ARGV[9], 'body', ARGV[10])
@@ -118,7 +119,7 @@ redis.call('SADD', base .. 'accounts', account)
 sweep(tonumber(ARGV[11]), 2)
 return 1`)
 
-/** base, key, times, keepUntil. */
+/** base, key, times, keepUntil, the channel of changes. */
 export const timesScript = script(`${common}
 local entry = base .. 'entry:' .. ARGV[2]
 local was = redis.call('HMGET', entry, 'times', 'account', 'size')
@@ -126,6 +127,7 @@ if not was[1] or string.match(was[1], '^%S+') ~= string.match(ARGV[3], '^%S+') t
 local ttl = redis.call('PTTL', entry)
 local before = string.match(was[1], '^%S+ %S+ %S+ %S+ %S+ (%S+)')
 redis.call('HSET', entry, 'times', ARGV[3])
+redis.call('PUBLISH', ARGV[5], cjson.encode({ key = ARGV[2] }))
 redis.call('ZADD', base .. 'keep', 'XX', ARGV[4], kept(was[3], was[2], ARGV[2]))
 if ttl > 0 then redis.call('PEXPIRE', entry, number(math.max(1, ttl + ARGV[4] - before))) end
 return 1`)

@@ -9,8 +9,12 @@ export interface RedisClient {
   connect(): Promise<unknown>
   close(): Promise<unknown>
   destroy(): unknown
-  on(event: 'error', listener: (error: Error) => void): unknown
+  on(event: 'error' | 'ready', listener: (error: Error) => void): unknown
   off(event: 'error', listener: (error: Error) => void): unknown
+  /** Of a server's client: another one like it, for a connection that only listens. */
+  duplicate?(): RedisClient
+  subscribe(channel: string, listener: (message: string) => void): Promise<unknown>
+  unsubscribe(channel: string, listener: (message: string) => void): Promise<unknown>
   // biome-ignore lint/suspicious/noExplicitAny: a server's client takes a command, a cluster's its first key and whether it reads besides
   sendCommand(...given: any[]): Promise<unknown>
 }

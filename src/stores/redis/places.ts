@@ -25,6 +25,11 @@ export class Places {
     return `${this.prefix}:{ledger}:`
   }
 
+  /** Where changes of entries are told. */
+  get changes(): string {
+    return `${this.prefix}:changes`
+  }
+
   /** Says which format the store has. */
   get format(): string {
     return `${this.prefix}:format`

@@ -12,7 +12,7 @@ redis.call('PEXPIRE', place, ARGV[7])
 redis.call('ZADD', base .. 'names', 0, name)
 return { ARGV[5] }`)
 
-/** base, prefix, the name to go on after, limit. Returns names, values and ends in turn; what ran out is forgotten. */
+/** base, prefix, the name to go on after, limit, 1 to forget what is gone. Returns names, values and ends in turn. */
 export const recordsScript = script(`
 local base, prefix, after = ARGV[1], ARGV[2], ARGV[3]
 local from = after == '' and (prefix == '' and '-' or '[' .. prefix) or '(' .. after
@@ -23,7 +23,7 @@ for _, name in ipairs(names) do
   local kept = redis.call('HMGET', base .. 'record:' .. name, 'value', 'keep_until')
   if kept[1] then
     for _, text in ipairs({ name, kept[1], kept[2] }) do found[#found + 1] = text end
-  else
+  elseif ARGV[5] == '1' then
     redis.call('ZREM', base .. 'names', name)
   end
 end

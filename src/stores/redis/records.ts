@@ -19,8 +19,12 @@ const mostSeen = 1_000
 /** Records listed at once. */
 const pageOf = 200
 
-/** How long to wait at the most before a change is tried again that others came before, milliseconds: longer after each. */
-const longestWaitMs = 20
+/**
+ * A change that others came before is tried again at once, for the answer says what they wrote: of as many as write at once one comes through each time.
+ * After so many times it waits, this many milliseconds at the most.
+ */
+const atOnceTries = 100
+const longestWaitMs = 5
 
 /**
  * Records that are compared and set: a change is made of what this process saw last, and is written only if that is what is there still, so
@@ -72,7 +76,7 @@ export class RedisRecords implements SharedRecords {
       if (!there) return
       seen = there
       isSure = true
-      if (tries > 0) await new Promise((resolve) => setTimeout(resolve, Math.random() * Math.min(longestWaitMs, 2 ** tries)))
+      if (tries > atOnceTries) await new Promise((resolve) => setTimeout(resolve, Math.random() * longestWaitMs))
     }
   }
 
@@ -112,12 +116,12 @@ export class RedisRecords implements SharedRecords {
 
   async records(prefix: string, now: number): Promise<ReadonlyMap<string, string>> {
     const found = new Map<string, string>()
-    for (const { name, value, keepUntil } of await this.#all(prefix)) if (keepUntil > now) found.set(name, value)
+    for (const { name, value, keepUntil } of await this.#all(prefix, { tidy: false })) if (keepUntil > now) found.set(name, value)
     return found
   }
 
   async sweep(now: number): Promise<void> {
-    const over = (await this.#all('')).filter(({ keepUntil }) => keepUntil <= now)
+    const over = (await this.#all('', { tidy: true })).filter(({ keepUntil }) => keepUntil <= now)
     await Promise.all(
       over.map(({ name }) => {
         this.#seen.delete(name)
@@ -126,11 +130,12 @@ export class RedisRecords implements SharedRecords {
     )
   }
 
-  async #all(prefix: string): Promise<(Omit<Seen, 'mark'> & { readonly name: string })[]> {
+  /** `tidy`: forgets names of which nothing is kept any more. */
+  async #all(prefix: string, { tidy }: { tidy: boolean }): Promise<(Omit<Seen, 'mark'> & { readonly name: string })[]> {
     const all: (Omit<Seen, 'mark'> & { readonly name: string })[] = []
     let after = ''
     do {
-      const args = [this.#base, prefix, after, String(pageOf)]
+      const args = [this.#base, prefix, after, String(pageOf), tidy ? '1' : '0']
       const [next = '', ...texts] = (await this.#link.run(recordsScript, `${this.#base}names`, args)) as string[]
       for (let i = 0; i < texts.length; i += 3)
         all.push({ name: texts[i] as string, value: texts[i + 1] as string, keepUntil: Number(texts[i + 2]) })

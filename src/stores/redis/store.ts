@@ -1,5 +1,6 @@
 import { MissingPackageError, StoreError, UsageError } from '../../core/errors/setup-errors.js'
 import { shown } from '../../core/errors/shown.js'
+import type { Selection } from '../../core/ports/entry-store.js'
 import type { Opening, Store } from '../../core/ports/store.js'
 import { type Address, addressOf, type RedisAddress } from './address.js'
 import { RedisEntries } from './entries.js'
@@ -41,7 +42,7 @@ export function redisStore(options: RedisStoreOptions = {}): Store {
   const where = `${address?.shown ?? 'redis:'}, prefix ${prefix}`
   const link = new RedisLink()
   const places = new Places(prefix)
-  const entries = new RedisEntries(link, places)
+  const entries = new RedisEntries(link, places, readOnly)
   const connection = { isOpen: false }
   return {
     ...{ entries, records: new RedisRecords(link, places), ledger: new RedisLedger(link, places) },
@@ -60,6 +61,7 @@ export function redisStore(options: RedisStoreOptions = {}): Store {
         throw error instanceof StoreError ? error : openingError(where, error, address?.host ?? '')
       }
     },
+    onChange: (changed) => listenTo(link, places.changes, changed),
     async close() {
       const { client } = link
       await entries.settle()
@@ -68,6 +70,35 @@ export function redisStore(options: RedisStoreOptions = {}): Store {
       if (!given) await client.close().catch(() => attempt(() => client.destroy()))
       client.off('error', noop)
     },
+  }
+}
+
+/** Has changes told that are published on a channel; on a connection of its own, and through the client where that is a cluster's. */
+async function listenTo(
+  { client, isCluster }: RedisLink,
+  channel: string,
+  changed: (selection: Selection) => void,
+): Promise<() => Promise<void>> {
+  const listener = isCluster ? client : (client.duplicate?.() ?? client)
+  const heard = (message: string) => changed(selectionIn(message))
+  const lost = () => changed({ all: true }) // between two connections messages may get lost
+  listener.on('error', noop)
+  listener.on('ready', lost)
+  if (!listener.isOpen) await listener.connect()
+  await listener.subscribe(channel, heard)
+  return async () => {
+    if (listener !== client) return attempt(() => listener.destroy())
+    await listener.unsubscribe(channel, heard).catch(noop)
+  }
+}
+
+/** What is no selection may mean anything. */
+function selectionIn(message: string): Selection {
+  try {
+    const selection = JSON.parse(message) as Selection
+    return typeof selection === 'object' && selection !== null ? selection : { all: true }
+  } catch {
+    return { all: true }
   }
 }
 

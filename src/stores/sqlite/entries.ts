@@ -38,6 +38,10 @@ export class SqliteEntries implements EntryStore {
     return entry
   }
 
+  used({ key }: Entry): void {
+    this.#room.use(key)
+  }
+
   #read(key: string): Entry | undefined {
     if (this.#version === undefined) this.#isUnchanged()
     let row: readonly unknown[] | undefined

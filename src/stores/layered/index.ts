@@ -1,0 +1,1 @@
+export { type LayeredStoreOptions, layeredStore } from './store.js'
