@@ -13,16 +13,20 @@ export function accountOf({ provider, endpoint }: Pick<Entry, 'provider' | 'endp
   return JSON.stringify([provider, endpoint])
 }
 
-const latestAccounts = new Map<string, readonly [provider: string, endpoint: string]>()
+interface Account {
+  readonly provider: string
+  readonly endpoint: string
+}
 
-export function ofAccount(account: string): { provider: string; endpoint: string } {
-  let known = latestAccounts.get(account)
-  if (!known) {
-    known = JSON.parse(account) as [string, string]
-    if (latestAccounts.size >= 1_000) latestAccounts.clear()
-    latestAccounts.set(account, known)
-  }
-  return { provider: known[0], endpoint: known[1] }
+const latestAccounts = new Map<string, Account>()
+
+export function ofAccount(account: string): Account {
+  const known = latestAccounts.get(account)
+  if (known) return known
+  const [provider, endpoint] = JSON.parse(account) as [string, string]
+  if (latestAccounts.size >= 1_000) latestAccounts.clear()
+  latestAccounts.set(account, { provider, endpoint })
+  return { provider, endpoint }
 }
 
 /** Stored, born, fresh, refreshable, usable and kept until, in milliseconds since 1970-01-01T00:00Z; must be revalidated, is invalidated: 0 or 1. */
@@ -32,9 +36,17 @@ export function timesText(times: StoredTimes): string {
 }
 
 export function timesOfText(text: string): StoredTimes {
-  const [storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil, mustRevalidate, invalidated] = text.split(' ').map(Number)
-  const times = { storedAt, bornAt, freshUntil, refreshableUntil, usableUntil, keepUntil }
-  return { ...(times as Record<keyof typeof times, number>), mustRevalidate: mustRevalidate === 1, invalidated: invalidated === 1 }
+  const times = text.split(' ')
+  return {
+    storedAt: Number(times[0]),
+    bornAt: Number(times[1]),
+    freshUntil: Number(times[2]),
+    refreshableUntil: Number(times[3]),
+    usableUntil: Number(times[4]),
+    keepUntil: Number(times[5]),
+    mustRevalidate: times[6] === '1',
+    invalidated: times[7] === '1',
+  }
 }
 
 /** About how many bytes an entry takes in the server. */
@@ -47,23 +59,24 @@ export const entryFields = ['account', 'times', 'units', 'head', 'body'] as cons
 
 export function entryOf(key: string, [account, times, units, head, body]: readonly (Buffer | null)[]): Entry | undefined {
   if (!account || !times || !body) return undefined
-  return {
+  const { provider, endpoint } = ofAccount(account.toString())
+  return Object.assign(timesOfText(times.toString()), {
     key,
-    ...ofAccount(account.toString()),
-    ...timesOfText(times.toString()),
-    ...unitsOfText(String(units ?? '')),
+    provider,
+    endpoint,
+    units: unitsOfText(String(units ?? '')),
     head: String(head ?? ''),
     body: new Uint8Array(body.buffer, body.byteOffset, body.byteLength),
-  }
+  })
 }
 
 /** Of a row of the script that lists. */
 export function summaryOf([key = '', account = '', times = '', units = '', head = '', bytes]: readonly string[]): EntrySummary {
-  return { key, ...ofAccount(account), ...timesOfText(times), ...unitsOfText(units), head, bytes: Number(bytes) }
+  return { key, ...ofAccount(account), ...timesOfText(times), units: unitsOfText(units), head, bytes: Number(bytes) }
 }
 
-function unitsOfText(text: string): Pick<Entry, 'units'> {
-  return { units: text === '' ? undefined : (JSON.parse(text) as Entry['units']) }
+function unitsOfText(text: string): Entry['units'] {
+  return text === '' ? undefined : (JSON.parse(text) as Entry['units'])
 }
 
 /** A selection as the scripts know it, and the slots in which its entries may be. */
