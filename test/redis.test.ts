@@ -106,6 +106,33 @@ if (haveRedis('the Redis store')) {
         expect(warnings[0]).to.include('allkeys-lru').and.to.include('may get lost')
       })
 
+      it('is opened later where a stash may open without it, and closed where it never was', async () => {
+        const other = await RedisServer.start()
+        await other.stop()
+        const warnings: string[] = []
+        const make = () =>
+          openStash({
+            store: redisStore({ url: other.url }),
+            openWithoutStore: true,
+            warn: (message) => warnings.push(message),
+            fetch: async () => new Response('high'),
+            providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+          })
+        const never = await make()
+        expect(await (await never.fetch(`${base}/tides/1`)).text()).to.equal('high')
+        await never.close()
+        expect(warnings[0]).to.include('cannot be').and.to.include(`127.0.0.1:${other.port}`)
+        const stash = await make()
+        await other.start()
+        const isHit = async () => stash.outcomeOf(await stash.fetch(`${base}/tides/1`))?.how === 'hit'
+        for (let tries = 0; !(await isHit()); tries++) {
+          expect(tries, 'used once it is there').to.be.lessThan(100)
+          await new Promise((resolve) => setTimeout(resolve, 100))
+        }
+        await stash.close()
+        await other.remove()
+      }).timeout(60_000)
+
       it('goes on where its server is started again, empty: calls never fail, it is said once, and counts are exact from then on', async () => {
         const other = await RedisServer.start()
         const warnings: string[] = []

@@ -37,6 +37,10 @@ export class RedisLink {
   #client: RedisClient | undefined
   #isCluster = false
 
+  get isOpen(): boolean {
+    return this.#client !== undefined
+  }
+
   get isCluster(): boolean {
     return this.#isCluster
   }

@@ -63,6 +63,7 @@ export function redisStore(options: RedisStoreOptions = {}): Store {
     },
     onChange: (changed) => listenTo(link, places.changes, changed),
     async close() {
+      if (!link.isOpen) return
       const { client } = link
       await entries.settle()
       link.use(undefined)
