@@ -243,6 +243,55 @@ if (haveRedis('the Redis store')) {
       expect(absent.stderr).to.include('there is no store')
     }).timeout(60_000)
 
+    it('drops what others have spoilt in it: calls get right answers, and everything else goes on', async () => {
+      const warnings: string[] = []
+      const stash = await openStash({
+        store: redisStore({ url: server.url, prefix: 'spoilt' }),
+        warn: (message) => warnings.push(message),
+        fetch: async (input) => new Response(String(input)),
+        providers: {
+          ebbline: {
+            baseUrl: base,
+            limits: [{ calls: 100, per: 'minute' }],
+            endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } },
+          },
+        },
+      })
+      const get = async (id: number) => {
+        const response = await stash.fetch(`${base}/tides/${id}`)
+        return [stash.outcomeOf(response)?.how, await response.text()]
+      }
+      const ids = [0, 1, 2, 3, 4, 5, 6]
+      for (const id of ids) await get(id)
+      await new Promise((resolve) => setTimeout(resolve, 1_200)) // until all is written
+      const [times = '', head = '', account = '', kind = '', body = '', units = ''] = server
+        .cli('--raw', 'keys', 'spoilt:*entry*')
+        .split('\n')
+      for (const [key, field, value] of [
+        [times, 'times', 'rubbish'],
+        [head, 'head', '{"status":'],
+        [account, 'account', 'no JSON'],
+        [units, 'units', '{{{'],
+      ])
+        server.cli('hset', key as string, field as string, value as string)
+      server.cli('hdel', body, 'body')
+      server.cli('set', kind, 'a text')
+      const [minute = ''] = server.cli('--raw', 'keys', 'spoilt:*rows:minute*').split('\n')
+      server.cli('hset', minute, '60000', 'rubbish')
+      for (const id of ids) expect((await get(id))[1], 'its own answer').to.equal(`${base}/tides/${id}`)
+      await new Promise((resolve) => setTimeout(resolve, 100))
+      for (const id of ids) expect(await get(id)).to.eql(['hit', `${base}/tides/${id}`])
+      server.cli('set', 'spoilt:{records}:record:provider ebbline', 'a text')
+      expect(await get(7)).to.eql(['forwarded', `${base}/tides/7`])
+      let listed = 0
+      for await (const { provider } of stash.entries()) if (provider === 'ebbline') listed++
+      expect(listed).to.equal(8)
+      expect((await stash.report()).totals.with?.asked).to.equal(3 * ids.length + 1)
+      expect((await stash.status()).providers[0]?.limits[0]?.left).to.be.within(80, 92)
+      await stash.close()
+      expect(warnings.filter((message) => message.includes('cannot be'))).to.eql([])
+    }).timeout(20_000)
+
     it('is not late where the application itself held the event loop up', async () => {
       const warnings: string[] = []
       await using stash = await openStash({

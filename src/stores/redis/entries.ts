@@ -56,10 +56,20 @@ export class RedisEntries implements EntryStore {
 
   async get(key: string): Promise<Entry | undefined> {
     const place = `${this.#places.entries(slotOf(key))}entry:${key}`
-    const fields = (await this.#link.read(place, ['HMGET', place, ...entryFields])) as (Buffer | null)[]
+    const fields = await this.#fieldsAt(place)
     const entry = entryOf(key, fields)
     if (entry) this.#use(key, String(fields[0]))
     return entry
+  }
+
+  /** What is no hash at all has no fields. */
+  async #fieldsAt(place: string): Promise<readonly (Buffer | null)[]> {
+    try {
+      return (await this.#link.read(place, ['HMGET', place, ...entryFields])) as (Buffer | null)[]
+    } catch (error) {
+      if (String((error as Error | undefined)?.message).startsWith('WRONGTYPE')) return []
+      throw error
+    }
   }
 
   used(entry: Entry): void {

@@ -57,14 +57,17 @@ export function sizeOf({ key, head, body }: Entry): number {
 /** In the order of `entryOf`. */
 export const entryFields = ['account', 'times', 'units', 'head', 'body'] as const
 
+/** What holds anything else than an entry comes with what of it can be read: whoever uses it sees that it is none. */
 export function entryOf(key: string, [account, times, units, head, body]: readonly (Buffer | null)[]): Entry | undefined {
   if (!account || !times || !body) return undefined
-  const { provider, endpoint } = ofAccount(account.toString())
+  const owner = orNothing(() => ofAccount(account.toString()))
+  if (!owner) return { key } as Entry
+  const { provider, endpoint } = owner
   return Object.assign(timesOfText(times.toString()), {
     key,
     provider,
     endpoint,
-    units: unitsOfText(String(units ?? '')),
+    units: orNothing(() => unitsOfText(String(units ?? ''))),
     head: String(head ?? ''),
     body: new Uint8Array(body.buffer, body.byteOffset, body.byteLength),
   })
@@ -72,11 +75,20 @@ export function entryOf(key: string, [account, times, units, head, body]: readon
 
 /** Of a row of the script that lists. */
 export function summaryOf([key = '', account = '', times = '', units = '', head = '', bytes]: readonly string[]): EntrySummary {
-  return { key, ...ofAccount(account), ...timesOfText(times), units: unitsOfText(units), head, bytes: Number(bytes) }
+  const { provider, endpoint } = orNothing(() => ofAccount(account)) ?? { provider: '', endpoint: '' }
+  return { key, provider, endpoint, ...timesOfText(times), units: orNothing(() => unitsOfText(units)), head, bytes: Number(bytes) }
 }
 
 function unitsOfText(text: string): Entry['units'] {
   return text === '' ? undefined : (JSON.parse(text) as Entry['units'])
+}
+
+function orNothing<T>(read: () => T): T | undefined {
+  try {
+    return read()
+  } catch {
+    return undefined
+  }
 }
 
 /** A selection as the scripts know it, and the slots in which its entries may be. */

@@ -28,8 +28,14 @@ local function unuse(account, key)
   redis.call('ZREM', base .. 'used:' .. account, key)
   if redis.call('EXISTS', base .. 'used:' .. account) == 0 then redis.call('SREM', base .. 'accounts', account) end
 end
-local function drop(key)
+local function place(key)
   local entry = base .. 'entry:' .. key
+  local kind = redis.call('TYPE', entry).ok
+  if kind ~= 'hash' and kind ~= 'none' then redis.call('DEL', entry) end
+  return entry
+end
+local function drop(key)
+  local entry = place(key)
   local was = redis.call('HMGET', entry, 'account', 'size', 'times')
   redis.call('ZREM', base .. 'keys', key)
   if not was[1] then return nil end
@@ -102,7 +108,7 @@ end
 /** base, key, account, times, keepUntil, milliseconds to keep it, size, units, head, body, when what is dropped besides had run out, and the channel of changes. */
 export const putScript = script(`${common}
 local key, account, times, keepUntil, ttl, size = ARGV[2], ARGV[3], ARGV[4], ARGV[5], ARGV[6], ARGV[7]
-local entry = base .. 'entry:' .. key
+local entry = place(key)
 local was = redis.call('HMGET', entry, 'account', 'size')
 if was[1] then
   forget(kept(was[2], was[1], key), was[2])
@@ -220,9 +226,10 @@ while true do
   local range = redis.call('ZRANGEBYLEX', base .. 'keys', from, to, 'LIMIT', 0, 200)
   for _, key in ipairs(range) do
     local isMeant = kind == 'key' and key == name or kind == 'under' and (key == name or string.sub(key, 1, #name + 1) == name .. ' ')
-    local row = redis.call('HMGET', base .. 'entry:' .. key, 'account', 'times', 'units', 'head')
-    if row[1] and (isMeant or wanted[row[1]]) then
-      for _, text in ipairs({ key, row[1], row[2], row[3], row[4], tostring(redis.call('HSTRLEN', base .. 'entry:' .. key, 'body')) }) do
+    local isHash = redis.call('TYPE', base .. 'entry:' .. key).ok == 'hash'
+    local row = isHash and redis.call('HMGET', base .. 'entry:' .. key, 'account', 'times', 'units', 'head') or {}
+    if row[1] and row[2] and (isMeant or wanted[row[1]]) then
+      for _, text in ipairs({ key, row[1], row[2], row[3] or '', row[4] or '', tostring(redis.call('HSTRLEN', base .. 'entry:' .. key, 'body')) }) do
         rows[#rows + 1] = text
       end
     end

@@ -154,7 +154,7 @@ export class RedisLedger implements LedgerStore {
 
   async facts(): Promise<BillingFacts[]> {
     const texts = (await this.#link.send(`${this.#base}facts`, ['LRANGE', `${this.#base}facts`, '0', '-1'])) as string[]
-    const facts = texts.map((text) => JSON.parse(text) as BillingFacts).sort((one, other) => one.since - other.since)
+    const facts = texts.map((text) => jsonOr(text) as BillingFacts).sort((one, other) => one.since - other.since)
     this.#latest = { facts, at: performance.now() }
     return facts
   }
@@ -183,9 +183,18 @@ function textOf({ lengthMs, tally }: Pick<LedgerRow, 'lengthMs' | 'tally'>): str
   return `${lengthMs} ${JSON.stringify(tally)}`
 }
 
+/** A tally that is no JSON is what stands there: whoever reads it sees that it is none. */
 function rowOf(text: string): Pick<LedgerRow, 'lengthMs' | 'tally'> {
   const space = text.indexOf(' ')
-  return { lengthMs: Number(text.slice(0, space)), tally: JSON.parse(text.slice(space + 1)) as TallyData }
+  return { lengthMs: Number(text.slice(0, space)), tally: jsonOr(text.slice(space + 1)) as TallyData }
+}
+
+function jsonOr(text: string): unknown {
+  try {
+    return JSON.parse(text)
+  } catch {
+    return text
+  }
 }
 
 /** Rows of one place as one. */

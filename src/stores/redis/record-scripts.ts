@@ -4,6 +4,8 @@ import { script } from './link.js'
 export const recordScript = script(`
 local base, name = ARGV[1], ARGV[2]
 local place = base .. 'record:' .. name
+local kind = redis.call('TYPE', place).ok
+if kind ~= 'hash' and kind ~= 'none' then redis.call('DEL', place) end
 local kept = redis.call('HMGET', place, 'mark', 'value', 'keep_until')
 if (kept[1] or '') ~= ARGV[3] then return { kept[1] or '', kept[2] or '', kept[3] or '0' } end
 redis.call('DEL', place)
@@ -20,10 +22,11 @@ local found = {}
 local names = redis.call('ZRANGEBYLEX', base .. 'names', from, '+', 'LIMIT', 0, ARGV[4])
 for _, name in ipairs(names) do
   if string.sub(name, 1, #prefix) ~= prefix then return { '', unpack(found) } end
-  local kept = redis.call('HMGET', base .. 'record:' .. name, 'value', 'keep_until')
-  if kept[1] then
+  local isHash = redis.call('TYPE', base .. 'record:' .. name).ok == 'hash'
+  local kept = isHash and redis.call('HMGET', base .. 'record:' .. name, 'value', 'keep_until') or {}
+  if kept[1] and kept[2] then
     for _, text in ipairs({ name, kept[1], kept[2] }) do found[#found + 1] = text end
-  elseif ARGV[5] == '1' then
+  elseif ARGV[5] == '1' and not isHash then
     redis.call('ZREM', base .. 'names', name)
   end
 end
