@@ -24,13 +24,10 @@ import {
   useScript,
 } from './entry-scripts.js'
 import type { Part, RedisLink, Script } from './link.js'
-import { allSlots, type Places, slotOf } from './places.js'
+import { allSlots, type Places, slotOf, spareMs } from './places.js'
 
 /** Entries of a slot that one piece of a longer work changes or drops. */
 const pieceOf = 50
-
-/** What the server has dropped is forgotten so long after it ran out, milliseconds: two of a slot with each entry that is put. */
-const tidyAfterMs = 60_000
 
 /** Entries listed of a slot at once. */
 const mostListed = 200
@@ -78,7 +75,7 @@ export class RedisEntries implements EntryStore {
 
   async put(entry: Entry, now: number): Promise<undefined> {
     const { key, keepUntil, units, head, body } = entry
-    const left = String(Math.max(1, Math.ceil(keepUntil - now)))
+    const left = String(Math.max(0, Math.ceil(keepUntil - now)) + spareMs)
     const size = String(sizeOf(entry))
     const text = units === undefined ? '' : JSON.stringify(units)
     const times = [timesText(entry), String(keepUntil), left]
@@ -90,7 +87,7 @@ export class RedisEntries implements EntryStore {
       text,
       head,
       body,
-      String(now - tidyAfterMs),
+      String(now - spareMs),
       this.#places.changes,
     ])
   }

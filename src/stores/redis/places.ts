@@ -4,6 +4,9 @@ const entrySlots = 16
 /** Keys of requests begin with their method, URL and endpoint: variants of one answer have these words in common, and one slot. */
 const words = 3
 
+/** How much longer than it has to the server keeps anything, milliseconds: clocks and networks take their time. */
+export const spareMs = 60_000
+
 /** What every key of a store begins with, by what it belongs to: what is changed in one step has one slot (Redis Cluster Specification, "Hash tags"). */
 export class Places {
   readonly prefix: string

@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import type { SharedRecord, SharedRecords } from '../../core/ports/shared-records.js'
 import type { RedisLink } from './link.js'
-import type { Places } from './places.js'
+import { type Places, spareMs } from './places.js'
 import { recordDropScript, recordScript, recordsScript } from './record-scripts.js'
 
 /** A record as it was seen last; `mark` is another with every change. */
@@ -83,7 +83,7 @@ export class RedisRecords implements SharedRecords {
   /** Returns what is there instead, where that is another than was seen. */
   async #set(name: string, mark: string, { value, keepUntil }: SharedRecord, now: number): Promise<Seen | undefined> {
     const next = `${this.#id} ${++this.#marks}`
-    const left = String(Math.max(1, Math.ceil(keepUntil - now)))
+    const left = String(Math.max(0, Math.ceil(keepUntil - now)) + spareMs)
     const args = [this.#base, name, mark, value, next, String(keepUntil), left]
     const [theirs, there = '', until = '0'] = (await this.#link.run(recordScript, `${this.#base}names`, args)) as string[]
     if (theirs === next) {
