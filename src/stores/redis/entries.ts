@@ -25,6 +25,7 @@ import {
 } from './entry-scripts.js'
 import type { Part, RedisLink, Script } from './link.js'
 import { allSlots, type Places, slotOf, spareMs } from './places.js'
+import { UseBuffer } from './use-buffer.js'
 
 /** Entries of a slot that one piece of a longer work changes or drops. */
 const pieceOf = 50
@@ -32,18 +33,12 @@ const pieceOf = 50
 /** Entries listed of a slot at once. */
 const mostListed = 200
 
-/** How long a use of an entry may wait to be written, milliseconds, and how many may. */
-const writeUsesAfterMs = 1_000
-const mostUses = 10_000
-
 /** Entries, each a hash that the server drops when it runs out, and what finds them. */
 export class RedisEntries implements EntryStore {
   readonly #link: RedisLink
   readonly #places: Places
   readonly #readOnly: boolean
-  /** Of entries used since that was written last, by key: their accounts, in the order of their latest use. */
-  readonly #used = new Map<string, string>()
-  #timer: NodeJS.Timeout | undefined
+  readonly #uses = new UseBuffer((slot, used) => this.#run(slot, useScript, used))
 
   constructor(link: RedisLink, places: Places, readOnly: boolean) {
     this.#link = link
@@ -53,20 +48,10 @@ export class RedisEntries implements EntryStore {
 
   async get(key: string): Promise<Entry | undefined> {
     const place = `${this.#places.entries(slotOf(key))}entry:${key}`
-    const fields = await this.#fieldsAt(place)
+    const fields = await this.#link.fields(place, entryFields)
     const entry = entryOf(key, fields)
     if (entry) this.#use(key, String(fields[0]))
     return entry
-  }
-
-  /** What is no hash at all has no fields. */
-  async #fieldsAt(place: string): Promise<readonly (Buffer | null)[]> {
-    try {
-      return (await this.#link.read(place, ['HMGET', place, ...entryFields])) as (Buffer | null)[]
-    } catch (error) {
-      if (String((error as Error | undefined)?.message).startsWith('WRONGTYPE')) return []
-      throw error
-    }
   }
 
   used(entry: Entry): void {
@@ -127,7 +112,7 @@ export class RedisEntries implements EntryStore {
   }
 
   async trim(selection: Selection, most: number, now: number): Promise<Trimmed> {
-    await this.#writeUses()
+    await this.#uses.flush()
     const meant = meantBy(selection)
     const { count, oldest } = await this.#oldest(meant)
     const excess = Math.min(pieceOf, count - most)
@@ -212,7 +197,7 @@ export class RedisEntries implements EntryStore {
 
   /** Writes what is not written yet; for closing. */
   async settle(): Promise<void> {
-    await this.#writeUses()
+    await this.#uses.flush()
   }
 
   async #dropped(slots: readonly number[], script: Script, args: readonly string[]): Promise<Dropped> {
@@ -221,27 +206,7 @@ export class RedisEntries implements EntryStore {
   }
 
   #use(key: string, account: string): void {
-    if (this.#readOnly) return
-    this.#used.delete(key)
-    if (this.#used.size >= mostUses) return
-    this.#used.set(key, account)
-    this.#timer ??= setTimeout(() => void this.#writeUses(), writeUsesAfterMs).unref()
-  }
-
-  /** Never rejects: uses only say what goes first. */
-  async #writeUses(): Promise<void> {
-    clearTimeout(this.#timer)
-    this.#timer = undefined
-    if (this.#used.size === 0) return
-    const bySlot = new Map<number, string[]>()
-    for (const [key, account] of this.#used) {
-      const slot = slotOf(key)
-      const there = bySlot.get(slot)
-      if (there) there.push(account, key)
-      else bySlot.set(slot, [account, key])
-    }
-    this.#used.clear()
-    await Promise.allSettled([...bySlot].map(([slot, used]) => this.#run(slot, useScript, used)))
+    if (!this.#readOnly) this.#uses.add(key, account)
   }
 
   #run(slot: number, script: Script, args: readonly Part[]): Promise<unknown> {

@@ -56,9 +56,14 @@ export class RedisLink {
     this.#isCluster = client !== undefined && 'slots' in client
   }
 
-  /** A command that reads, of which bulk strings come as bytes. */
-  read(key: string, command: readonly Part[]): Promise<unknown> {
-    return this.#send(key, true, command, asBytes)
+  /** Fields of a hash, as bytes; what is no hash at all has none. */
+  async fields(key: string, names: readonly string[]): Promise<readonly (Buffer | null)[]> {
+    try {
+      return (await this.#send(key, true, ['HMGET', key, ...names], asBytes)) as (Buffer | null)[]
+    } catch (error) {
+      if (String((error as Error | undefined)?.message).startsWith('WRONGTYPE')) return []
+      throw error
+    }
   }
 
   send(key: string, command: readonly Part[]): Promise<unknown> {

@@ -95,22 +95,12 @@ export class RedisRecords implements SharedRecords {
 
   async #look(name: string): Promise<Seen> {
     const place = `${this.#base}record:${name}`
-    const [mark, value, keepUntil] = await this.#fieldsAt(place)
+    const [mark, value, keepUntil] = (await this.#link.fields(place, ['mark', 'value', 'keep_until'])).map((field) => field?.toString())
     if (mark === null || mark === undefined) {
       this.#seen.delete(name)
       return nothingSeen
     }
     return this.#remember(name, { mark, value: value ?? '', keepUntil: Number(keepUntil) })
-  }
-
-  /** What is no hash at all has no fields. */
-  async #fieldsAt(place: string): Promise<readonly (string | null)[]> {
-    try {
-      return (await this.#link.send(place, ['HMGET', place, 'mark', 'value', 'keep_until'])) as (string | null)[]
-    } catch (error) {
-      if (String((error as Error | undefined)?.message).startsWith('WRONGTYPE')) return []
-      throw error
-    }
   }
 
   #remember(name: string, seen: Seen): Seen {
