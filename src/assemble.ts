@@ -11,6 +11,7 @@ import type { Mode } from './core/rules/mode.js'
 import { BackgroundRefresh } from './engine/answer/background-refresh.js'
 import { CallRunner } from './engine/answer/call-runner.js'
 import { CallsInFlight } from './engine/answer/calls-in-flight.js'
+import { ClaimedCalls } from './engine/answer/claimed-calls.js'
 import { LookUp } from './engine/answer/look-up.js'
 import { RunningCalls } from './engine/answer/running-calls.js'
 import { CallRecorder } from './engine/call/call-record.js'
@@ -84,8 +85,9 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
     },
   })
   const upstream = new UpstreamCalls({ clock, gate, events, trouble, entryWriter, retries: new RetryPolicy(clock, random) })
-  const inFlight = new CallsInFlight(upstream, running)
-  const refresh = new BackgroundRefresh(inFlight, store.records, clock)
+  const claimed = new ClaimedCalls(upstream, entries, gate, clock)
+  const inFlight = new CallsInFlight(claimed, running)
+  const refresh = new BackgroundRefresh(inFlight, claimed, clock)
   const runner = new CallRunner({ entries, clock, gate, lookUp, inFlight, refresh, recorder, running })
   const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets, refusals }))
   const rules = new RuleBook(compiled)

@@ -13,6 +13,7 @@ export type {
   AnswerInstead,
   AtLimit,
   CallOptions,
+  Collapse,
   CountBy,
   EndpointOptions,
   EndpointTerms,
@@ -82,7 +83,10 @@ export type { BudgetStatus, HoldOffStatus, LimitStatus, ProviderStatus } from '.
 export type { Money } from './core/money/money.js'
 export type { CountedAt, PlanOptions, PlanTerms, PlanTier, Rounding, UnbilledOutcome } from './core/money/plan.js'
 export type { Units } from './core/money/units.js'
+export type { Claim, ClaimEnd, Claimed, Claiming, Claims } from './core/ports/claims.js'
+export { claimMs, endSeenMs } from './core/ports/claims.js'
 export type { Clock } from './core/ports/clock.js'
+export { pageOf } from './core/ports/entry-pages.js'
 export type {
   Dropped,
   Entry,
@@ -92,14 +96,14 @@ export type {
   Evicted,
   Piece,
   PutResult,
-  Selection,
   StoreSize,
   Trimmed,
 } from './core/ports/entry-store.js'
+export { evictedOf } from './core/ports/evictions.js'
 export type { Journal } from './core/ports/journal.js'
 export type { LedgerBatch, LedgerSpan, LedgerStore } from './core/ports/ledger-store.js'
 export type { Maybe } from './core/ports/maybe.js'
-export { evictedOf, isSelected, pageOf } from './core/ports/selection.js'
+export { isSelected, type Selection } from './core/ports/selection.js'
 export type { SharedRecord, SharedRecords } from './core/ports/shared-records.js'
 export type { Opening, Store } from './core/ports/store.js'
 export type { CredentialOptions } from './core/rules/credentials.js'

@@ -247,7 +247,7 @@ describe('guards', () => {
       return store.entries.invalidate(...args)
     }
     const entries = new Proxy(store.entries, {
-      get: (whole, name) => (name === 'invalidate' ? invalidate : Reflect.get(whole, name).bind(whole)),
+      get: (whole, name) => (name === 'invalidate' ? invalidate : Reflect.get(whole, name)?.bind(whole)),
     })
     const clock = new FastClock(noon)
     const guarded = guardedStore(

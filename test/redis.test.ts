@@ -1,6 +1,7 @@
 import { spawnSync } from 'node:child_process'
 import { randomUUID } from 'node:crypto'
-import { createServer } from 'node:net'
+import { once } from 'node:events'
+import { type AddressInfo, connect, createServer, type Socket } from 'node:net'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import { createClient, createCluster } from 'redis'
@@ -161,6 +162,51 @@ if (haveRedis('the Redis store')) {
         await other.remove()
       }).timeout(60_000)
     })
+
+    it('far away, has a hit wait for one round trip, a miss for two, and for three where limits count', async () => {
+      const tripMs = 100
+      const sockets = new Set<Socket>()
+      const proxy = createServer((near) => {
+        const far = connect(server.port, '127.0.0.1')
+        for (const [from, to] of [
+          [near, far],
+          [far, near],
+        ] as const) {
+          sockets.add(from)
+          from.on('data', (data) => setTimeout(() => to.write(data), tripMs / 2))
+          from.on('error', () => {})
+        }
+      }).listen(0, '127.0.0.1')
+      await once(proxy, 'listening')
+      const endpoints = { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } as const
+      const stash = await openStash({
+        ...{ store: redisStore({ url: `redis://127.0.0.1:${(proxy.address() as AddressInfo).port}` }), storeTimeout: '5 s' },
+        fetch: async () => new Response('high'),
+        providers: {
+          ebbline: { baseUrl: `${base}/free`, endpoints },
+          brinefare: {
+            baseUrl: `${base}/limited`,
+            limits: [{ calls: 1_000, per: 'minute' }],
+            quota: { calls: 9_000, per: 'month' },
+            endpoints,
+          },
+        },
+      })
+      const trips = async (path: string) => {
+        const began = performance.now()
+        await (await stash.fetch(`${base}/${path}`)).text()
+        return (performance.now() - began) / tripMs
+      }
+      for (const provider of ['free', 'limited']) await trips(`${provider}/tides/0`) // the server knows the scripts then
+      const least = async (of: (i: number) => string) =>
+        Math.floor(Math.min(...[await trips(of(1)), await trips(of(2)), await trips(of(3))]))
+      expect(await least((i) => `free/tides/${i}`), 'a miss').to.equal(2)
+      expect(await least((i) => `limited/tides/${i}`), 'a miss within limits').to.equal(3)
+      expect(await least((i) => `limited/tides/${i}`), 'a hit').to.equal(1)
+      await stash.close()
+      for (const socket of sockets) socket.destroy()
+      proxy.close()
+    }).timeout(60_000)
 
     it('keeps what tools can read: fields of an entry by their names, its body as it came', async () => {
       const stash = await openStash({

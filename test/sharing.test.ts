@@ -112,7 +112,7 @@ for (const [kind, processes, place] of kinds)
       while (got.text === '1') {
         await pause(50)
         got = await asked()
-        expect(performance.now() - killedAt, 'within the lease: the timeout, and a second more').to.be.below(5_000)
+        expect(performance.now() - killedAt, 'within the five seconds of a claim').to.be.below(8_000)
       }
       expect(performance.now() - killedAt).to.be.above(1_500)
       expect(received).to.have.length(3)

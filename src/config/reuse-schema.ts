@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { trusts } from '../core/decide/keep.js'
 import { defaults } from '../core/defaults.js'
-import { atLimits, countBys, type ReuseExceptions, refusals } from '../core/endpoints/options.js'
+import { atLimits, collapses, countBys, type ReuseExceptions, refusals } from '../core/endpoints/options.js'
 import type { AnswerFacts, FreshnessFunction } from '../core/rules/freshness.js'
 import { modes } from '../core/rules/mode.js'
 import { weekdays } from '../core/time/timetable.js'
@@ -221,6 +221,7 @@ export const reuse = {
     oneOf(countBys),
     "Whose calls are counted apart: by what `per` returns, or by the label of each call. Default: nobody's.",
   ),
+  collapse: option(oneOf(collapses), 'Whose upstream call under way a caller may get the answer of.', defaults.collapse),
   maxBodyBytes: option(
     z.int({ error: noBytes }).min(0, { error: noBytes }),
     'Bytes of a body kept at the most; larger answers are passed on and not stored.',

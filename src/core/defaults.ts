@@ -4,6 +4,7 @@ export const defaults = {
   refusals: 'throw',
   trust: 'rule',
   atLimit: 'older-answer',
+  collapse: 'all-processes',
   maxWait: '10 s',
   firstByte: '30 s',
   idle: '30 s',

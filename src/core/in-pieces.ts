@@ -1,6 +1,7 @@
 import type { Clock } from './ports/clock.js'
-import type { EntryStore, Selection } from './ports/entry-store.js'
+import type { EntryStore } from './ports/entry-store.js'
 import type { Maybe } from './ports/maybe.js'
+import type { Selection } from './ports/selection.js'
 import type { Steps } from './steps.js'
 
 type Later = Pick<Clock, 'later'>
@@ -26,8 +27,14 @@ function nextTurn(clock: Later): Promise<void> {
   })
 }
 
-/** Invalidates all that a selection means, however much that is. */
-export function invalidateAll(clock: Later, entries: Pick<EntryStore, 'invalidate'>, selection: Selection, now: number): Maybe<void> {
+/** Invalidates all that a selection means, however much that is, and what is on its way. */
+export function invalidateAll(
+  clock: Later,
+  entries: Pick<EntryStore, 'invalidate' | 'claims'>,
+  selection: Selection,
+  now: number,
+): Maybe<void> {
+  void entries.claims?.drop(selection)
   return inPieces(
     clock,
     (before: { readonly next: string | undefined } | undefined) => entries.invalidate(selection, now, before?.next),

@@ -4,7 +4,8 @@ import { type StoredEntry, storedEntry } from '../core/entries/stored-entry.js'
 import { fieldValue, type StoredHead } from '../core/http/stored-head.js'
 import { inPieces, Turns } from '../core/in-pieces.js'
 import type { Clock } from '../core/ports/clock.js'
-import type { Entry, EntryStore, EntrySummary, Selection } from '../core/ports/entry-store.js'
+import type { Entry, EntryStore, EntrySummary } from '../core/ports/entry-store.js'
+import type { Selection } from '../core/ports/selection.js'
 import type { Store } from '../core/ports/store.js'
 
 /** Entries that are read at once. */
@@ -44,6 +45,7 @@ export async function changeEntries(
   const { selection, isExact, matches } = compileSelector(selector)
   const turns = new Turns(clock)
   let count = 0
+  if (!dryRun) void entries.claims?.drop(selection)
   for await (const entry of all(entries, selection)) {
     await turns.next()
     if (!matches(entry, now)) continue

@@ -1,5 +1,6 @@
 import { expect } from 'chai'
 import type { Store } from '../core/ports/store.js'
+import { claimsContract } from './claims-contract.js'
 import { entryContract } from './entry-contract.js'
 import { ledgerContract } from './ledger-contract.js'
 import { recordsContract } from './records-contract.js'
@@ -22,7 +23,7 @@ export interface ContractCase {
  * ```
  */
 export function storeContract(make: () => Store | Promise<Store>): ContractCase[] {
-  const cases = [...entryContract, ...recordsContract, ...ledgerContract, ...lifeCycle]
+  const cases = [...entryContract, ...claimsContract, ...recordsContract, ...ledgerContract, ...lifeCycle]
   return cases.map(([name, check]) => ({
     name,
     async run() {

@@ -1,9 +1,17 @@
+import { createCluster } from 'redis'
 import type { ProviderOptions, Store } from 'stashen'
-import { redisStore } from 'stashen/redis'
+import { layeredStore } from 'stashen/layered'
+import { type RedisClient, redisStore } from 'stashen/redis'
 import { sqliteStore } from 'stashen/sqlite'
 
-/** A store that several processes use: at an address, or in a file. */
+/** A store that several processes use: on a server, `near` or not, on a cluster of some ports, or in a file. */
 export function storeNamed(name: string): Store {
+  if (name.startsWith('near:')) return layeredStore({ far: storeNamed(name.slice('near:'.length)) })
+  if (name.startsWith('cluster:')) {
+    const [, ports = '', prefix = ''] = /^cluster:([\d,]+)\?prefix=(.+)$/.exec(name) ?? []
+    const rootNodes = ports.split(',').map((port) => ({ url: `redis://127.0.0.1:${port}` }))
+    return redisStore({ client: createCluster({ rootNodes }) as unknown as RedisClient, prefix })
+  }
   return name.startsWith('redis:') ? redisStore({ url: name }) : sqliteStore(name)
 }
 

@@ -8,7 +8,7 @@ export interface Outcome {
   readonly provider: string
   readonly endpoint: string
   /**
-   * `hit`: from store, fresh. `stale`: from store, past its freshness. `collapsed`: by another caller's upstream call.
+   * `hit`: from store, fresh. `stale`: from store, past its freshness. `collapsed`: by another caller's upstream call, in this process or in one that shares the store.
    * `forwarded`: by an upstream call of its own. `passed`: no endpoint covers the call, it went by untouched. `fallback`: by the
    * endpoint's default. `refused`: with a 504, for only a stored answer was asked for. `failed`: not at all, with an error. `abandoned`:
    * not at all, for its caller left before an answer began.

@@ -124,6 +124,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     maxWaitMs: durationMs(reuse.maxWait ?? defaults.maxWait) as number,
     queue: options.queue ?? defaults.queue,
     neverStale: reuse.neverStale ?? false,
+    collapsesAll: (reuse.collapse ?? defaults.collapse) === 'all-processes',
     failure: compileFailure(reuse.failsWhen),
     countBy: reuse.countBy,
     units: reuse.units,

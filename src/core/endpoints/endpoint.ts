@@ -51,6 +51,8 @@ export interface Endpoint extends KeepRule {
   /** How many calls may wait for a turn at its provider. */
   readonly queue: number
   readonly neverStale: boolean
+  /** Whether its callers wait for upstream calls of other processes. */
+  readonly collapsesAll: boolean
   readonly failure: FailureRule
   /** Whose calls are counted apart besides. */
   readonly countBy: CountBy | undefined

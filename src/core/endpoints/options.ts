@@ -69,6 +69,11 @@ export interface ReuseTerms {
    * The first 100 names are distinguished, all others counted together. They stand in the ledger as they are. Default: nobody's.
    */
   readonly countBy?: CountBy
+  /**
+   * Whose upstream call under way a caller may get the answer of: one of `all-processes` that share the store, where that knows of them, or only of its
+   * `own-process`. Default `all-processes`.
+   */
+  readonly collapse?: Collapse
   /** Where it is another than the provider's. */
   readonly mode?: Mode
   /** Raise it when the code that reads the answers changed: those stored under another version count as absent, and stay for it. */
@@ -105,6 +110,9 @@ export type PriceOptions =
 
 /** How the answers of an endpoint or operation are treated. */
 export type ReuseOptions = ReuseTerms & FreshOptions & PriceOptions
+
+export const collapses = ['all-processes', 'own-process'] as const
+export type Collapse = (typeof collapses)[number]
 
 export const countBys = ['per', 'label'] as const
 export type CountBy = (typeof countBys)[number]

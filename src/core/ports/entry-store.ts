@@ -1,6 +1,8 @@
 import type { StoredTimes } from '../decide/entry-times.js'
 import type { Units } from '../money/units.js'
+import type { Claim, Claims } from './claims.js'
 import type { Maybe } from './maybe.js'
+import type { Selection } from './selection.js'
 
 /** One stored answer. Its answer is written once and never changed; its times may be. */
 export interface Entry extends StoredTimes {
@@ -23,15 +25,6 @@ export interface EntrySummary extends Omit<Entry, 'body' | 'memo'> {
   readonly bytes: number
 }
 
-/** Which entries are meant. */
-export type Selection =
-  | { readonly key: string }
-  /** The entry under this key, and all whose key begins with it and a space: the variants of one answer, and of its callers. */
-  | { readonly under: string }
-  /** Those of an endpoint, or of all endpoints of a provider. */
-  | { readonly provider: string; readonly endpoint?: string }
-  | { readonly all: true }
-
 /** A part of a list. `next`: what `after` has to be to continue it; undefined at its end. */
 export interface EntryPage {
   readonly entries: readonly EntrySummary[]
@@ -47,8 +40,8 @@ export interface Evicted {
 
 /** What became of an entry that a store was given, where that is more than that it was kept. */
 export interface PutResult {
-  /** Why it was not kept: it is larger than all the room there is, or the store failed. */
-  readonly notKept?: 'too-large' | 'trouble' | undefined
+  /** Why it was not kept: it is larger than all the room there is, its claim holds no more, or the store failed. */
+  readonly notKept?: 'too-large' | 'out-of-date' | 'trouble' | undefined
   /** What was dropped for it while it was fresh; see `evictedOf`. */
   readonly evicted?: readonly Evicted[] | undefined
   /** Whether an entry under its key had been dropped to make room, and would still be fresh. */
@@ -94,9 +87,10 @@ export interface EntryStore {
   used?(entry: Entry): void
   /**
    * Keeps an entry, in place of the one under the same key, and drops others where there is no room. Returns undefined where it was kept,
-   * nothing fresh was dropped, and nothing fresh under its key had been.
+   * nothing fresh was dropped, and nothing fresh under its key had been. With a claim, keeps it only while that holds, in one step where its key is the
+   * entry's, and ends the claim.
    */
-  put(entry: Entry, now: number): Maybe<PutResult | undefined>
+  put(entry: Entry, now: number, claim?: Claim): Maybe<PutResult | undefined>
   /** Gives the entry under `key` other times, unless another answer than the one stored at `times.storedAt` is there by now. */
   updateTimes(key: string, times: StoredTimes): Maybe<void>
   /**
@@ -113,4 +107,6 @@ export interface EntryStore {
   /** Drops entries that are not worth keeping at `now` (`keepUntil`), before their room is needed. No stash asks for it. */
   sweep(now: number): Maybe<Dropped>
   size(): Maybe<StoreSize>
+  /** Left out by a store that one process uses, or that cannot say: then each process calls upstream for itself. */
+  readonly claims?: Claims | undefined
 }

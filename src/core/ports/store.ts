@@ -1,6 +1,7 @@
-import type { EntryStore, Selection } from './entry-store.js'
+import type { EntryStore } from './entry-store.js'
 import type { LedgerStore } from './ledger-store.js'
 import type { Maybe } from './maybe.js'
+import type { Selection } from './selection.js'
 import type { SharedRecords } from './shared-records.js'
 
 /** What a store is opened with. */

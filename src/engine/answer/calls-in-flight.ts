@@ -1,9 +1,10 @@
 import type { Reuse } from '../../core/decide/decide.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
+import type { Claim } from '../../core/ports/claims.js'
 import type { Call, CallTerms } from '../call/call.js'
 import type { Cancellation } from '../cancellation.js'
 import type { Landed } from '../upstream/landed.js'
-import type { UpstreamCalls } from '../upstream/upstream-calls.js'
+import type { ClaimedCalls } from './claimed-calls.js'
 import type { Found } from './look-up.js'
 import type { RunningCalls } from './running-calls.js'
 import { SharedCall } from './shared-call.js'
@@ -19,16 +20,25 @@ export interface Caller<T> {
   readonly deadline: number | undefined
 }
 
+/** How an upstream call is reused. */
+export interface Reusing {
+  readonly reuse: Reuse
+  /** Whether no call of another process is waited for. */
+  readonly over?: boolean
+  /** The claim on its key, where that is held already. */
+  readonly claim?: Claim | undefined
+}
+
 /** The upstream calls under way, by key: one for all who ask. */
 export class CallsInFlight {
-  readonly #upstream: UpstreamCalls
+  readonly #upstream: ClaimedCalls
   readonly #running: RunningCalls
   readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
   readonly #endpoints = new WeakMap<SharedCall<Landed<unknown>>, Endpoint>()
   /** Keys whose last answer the upstream did not let others have: their callers do not wait for each other. */
   readonly #unshared = new Set<string>()
 
-  constructor(upstream: UpstreamCalls, running: RunningCalls) {
+  constructor(upstream: ClaimedCalls, running: RunningCalls) {
     this.#upstream = upstream
     this.#running = running
   }
@@ -41,7 +51,7 @@ export class CallsInFlight {
   callFor<T>(
     { call, terms, deadline }: Caller<T>,
     { key, entry }: Found,
-    reuse: Reuse,
+    { reuse, over: isAsked = false, claim }: Reusing,
   ): { shared: SharedCall<Landed<T>>; joined: boolean } {
     const inFlight = this.#inFlight.get(key) as SharedCall<Landed<T>> | undefined
     if (reuse === 'shared' && inFlight && !inFlight.abandoned && !this.#unshared.has(key)) {
@@ -49,9 +59,13 @@ export class CallsInFlight {
       return { shared: inFlight, joined: true }
     }
     const isReusable = reuse !== 'none'
+    const isAlone = reuse === 'own' || isAsked || !call.endpoint.collapsesAll || this.#unshared.has(key)
     const begin = (self: SharedCall<Landed<T>>, ending: Cancellation) => {
       const isSuperseded = () => self.superseded
-      return this.#upstream.make({ ...{ call, terms, deadline, previous: entry, isReusable, isSuperseded, ending } })
+      return this.#upstream.make(
+        { call, terms, deadline, previous: entry, isReusable, isSuperseded, ending },
+        { key, over: isAlone, claim },
+      )
     }
     const shared = new SharedCall<Landed<T>>(begin, () => {
       terms.urgency.inBackground = false

@@ -41,9 +41,13 @@ export class LookUp {
 
   async #find(call: Call<unknown>, asked: string, given: Maybe<Entry | undefined>): Promise<Found> {
     let key = asked
-    let first = await (given ?? this.#entries.get(key))
+    const got = given ?? this.#entries.get(key)
+    // of a store that takes its time both are asked for at once: a miss waits for one round trip then
+    const search = call.search && got instanceof Promise ? this.#entries.get(call.search.signpostKey) : undefined
+    if (search instanceof Promise) search.catch(noop)
+    let first = await got
     if (!first && call.search) {
-      const signpost = signpostIn(await this.#entries.get(call.search.signpostKey))
+      const signpost = signpostIn(await (search ?? this.#entries.get(call.search.signpostKey)))
       if (signpost && 'search' in signpost) {
         key = call.search.key(signpost.search)
         first = await this.#entries.get(key)
@@ -72,3 +76,5 @@ export class LookUp {
 function signpostIn(entry: Entry | undefined): ReturnType<typeof signpostOf> {
   return entry && signpostOf(entry.head)
 }
+
+function noop(): void {}

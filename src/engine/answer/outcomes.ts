@@ -19,7 +19,7 @@ export function storedOutcome(
   endpoint: Endpoint,
   times: StoredTimes,
   now: number,
-  { how, reason, fwd }: { how: 'hit' | 'stale' } & Pick<Outcome, 'reason' | 'fwd'>,
+  { how, reason, fwd }: { how: 'hit' | 'stale' | 'collapsed' } & Pick<Outcome, 'reason' | 'fwd'>,
 ): Outcome {
   const { provider, name, price } = endpoint
   return { provider, endpoint: name, how, reason, fwd, ageMs: ageMs(times, now), freshUntil: new Date(times.freshUntil), saved: price }

@@ -1,6 +1,7 @@
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { BudgetSpentError, HeldOffError, LimitReachedError } from '../../core/errors/call-errors.js'
 import type { Refusal } from '../../core/limits/bound.js'
+import type { ProviderState } from '../../core/limits/provider-state.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Cancellation } from '../cancellation.js'
 import type { GateParts } from './gate-parts.js'
@@ -13,6 +14,8 @@ export interface QueuedCall extends PermitRequest {
   readonly waitMs: number
   /** What ends its wait. */
   readonly ending: Cancellation
+  /** What is known of its provider, where that was asked for a moment ago. */
+  readonly ahead?: Maybe<ProviderState> | undefined
 }
 
 interface Ticket {
@@ -59,7 +62,7 @@ export class CallQueue {
   enter(call: QueuedCall, onEnd: () => void): Maybe<Permit> {
     if (call.ending.aborted) throw call.ending.reason
     if (this.#queues.size > 0) return this.#wait(call, onEnd)
-    const tried = this.#try(call, onEnd)
+    const tried = this.#try(call, onEnd, call.ahead)
     return tried instanceof Promise ? tried.then((one) => this.#entered(call, onEnd, one)) : this.#entered(call, onEnd, tried)
   }
 
@@ -214,7 +217,7 @@ export class CallQueue {
     if (queue?.length === 0) this.#queues.delete(name)
   }
 
-  #try(request: QueuedCall, onEnd: () => void): Maybe<Tried> {
+  #try(request: QueuedCall, onEnd: () => void, ahead?: QueuedCall['ahead']): Maybe<Tried> {
     const call = boundCall(request)
     const ended = () => {
       onEnd()
@@ -222,7 +225,7 @@ export class CallQueue {
     }
     const tried = (admitted: Admitted): Tried =>
       'refusal' in admitted ? admitted : { permit: new Permit(call, admitted.permit, this.state, this.#parts, ended) }
-    const admitted = this.state.admit(call)
+    const admitted = this.state.admit(call, ahead)
     return admitted instanceof Promise ? admitted.then(tried) : tried(admitted)
   }
 }

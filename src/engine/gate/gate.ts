@@ -42,6 +42,12 @@ export class Gate {
     return entered instanceof Promise ? entered.then(leaves) : leaves(entered)
   }
 
+  /** Looks up what a call has to know before it leaves, so that it need not wait for that then; undefined where it would not. */
+  lookAhead(call: PermitRequest): QueuedCall['ahead'] {
+    const { mode, isGated, provider } = call.endpoint
+    return mode === 'measure' || !isGated ? undefined : this.#queue(provider).state.lookAhead(boundCall(call))
+  }
+
   /** Whether an upstream is held off, as far as this process knows. */
   isHeldOff(call: PermitRequest): boolean {
     return this.#queues.get(call.endpoint.provider)?.state.isHeldOff(boundCall(call), this.#parts.clock.now()) ?? false

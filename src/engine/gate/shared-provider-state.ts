@@ -48,12 +48,19 @@ export class SharedProviderState {
 
   /**
    * Asks for a permit: counts the call if it is let through. Where nothing bounds it, nothing is written of it, unless it comes to something
-   * that others have to know.
+   * that others have to know. `ahead`: what was looked up for it.
    */
-  admit(call: BoundCall): Maybe<Admitted> {
+  admit(call: BoundCall, ahead?: Maybe<ProviderState>): Maybe<Admitted> {
     if (!isBoundless(call)) return this.#decide(call)
-    const known = this.#state.look()
+    const known = ahead ?? this.#state.look()
     return known instanceof Promise ? known.then((one) => this.#admitBy(one, call)) : this.#admitBy(known, call)
+  }
+
+  /** What has to be known before a call that nothing bounds, of a store that takes its time. */
+  lookAhead(call: BoundCall): Promise<ProviderState> | undefined {
+    if (!isBoundless(call)) return undefined
+    const known = this.#state.look()
+    return known instanceof Promise ? known : undefined
   }
 
   #admitBy(known: ProviderState, call: BoundCall): Maybe<Admitted> {

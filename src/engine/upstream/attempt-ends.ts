@@ -4,8 +4,8 @@ import type { Fetched, Finished, WithAnswer } from '../call/fetched.js'
 import type { Ended } from './landed.js'
 
 /** The failure that a complete answer turned out to be: an error where it broke off; else the answer itself, which says so. */
-export function lateFailure<T>(fetched: WithAnswer<T>, ended: Ended): Fetched<T> {
-  return 'broken' in ended ? { result: 'failed', error: ended.broken } : { ...fetched, result: 'failed' }
+export function lateFailure<T>(fetched: WithAnswer<T>, finished: Finished): Fetched<T> {
+  return 'broken' in finished ? { result: 'failed', error: finished.broken } : { ...fetched, result: 'failed' }
 }
 
 /** What kept a call from leaving. */

@@ -7,9 +7,11 @@ import { inPieces } from '../../core/in-pieces.js'
 import type { OutdatedExample } from '../../core/ledger/report-model.js'
 import { type Ending, isBilled } from '../../core/money/billed-calls.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
+import type { Claim } from '../../core/ports/claims.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Entry, EntryStore, Evicted, PutResult, Selection } from '../../core/ports/entry-store.js'
+import type { Entry, EntryStore, Evicted, PutResult } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import type { Selection } from '../../core/ports/selection.js'
 import type { Call } from '../call/call.js'
 import type { Finished, Kept } from '../call/fetched.js'
 import type { Events } from '../events.js'
@@ -41,6 +43,7 @@ export interface EntryWriterParts {
 interface Writing {
   readonly previous: Entry | undefined
   readonly isSuperseded: () => boolean
+  readonly claim?: Claim | undefined
   readonly ending: Ending
 }
 
@@ -112,8 +115,8 @@ export class EntryWriter {
   }
 
   /** Puts an entry into the store, and counts what had to go for it. */
-  async put(entry: Entry): Promise<PutResult | undefined> {
-    const done = await this.#entries.put(entry, this.#clock.now())
+  async put(entry: Entry, claim?: Claim): Promise<PutResult | undefined> {
+    const done = await this.#entries.put(entry, this.#clock.now(), claim)
     for (const evicted of done?.evicted ?? []) this.#countEvicted(evicted, 'store')
     return done
   }
@@ -131,7 +134,7 @@ export class EntryWriter {
     call: Call<unknown>,
     finished: Finished,
     { base, key, signposts }: Place,
-    { previous, isSuperseded, ending }: Writing,
+    { previous, isSuperseded, claim, ending }: Writing,
   ): Promise<Ended> {
     if ('broken' in finished || 'abandoned' in finished) return finished
     if ('amiss' in finished) return { amiss: true }
@@ -150,7 +153,7 @@ export class EntryWriter {
     }
     const { units } = finished.kept
     if (isSuperseded()) return { notStored: 'out-of-date' } // by now, where the store took its time
-    const done = await this.put({
+    const entry: Entry = {
       key,
       provider: endpoint.provider,
       endpoint: endpoint.name,
@@ -166,7 +169,8 @@ export class EntryWriter {
       body,
       memo,
       units,
-    })
+    }
+    const done = await this.put(entry, claim)
     if (done?.notKept) return { notStored: done.notKept }
     if (done?.wasEvicted && isPaidAgain(call, previous, ending)) call.counter.at(this.#clock.now()).refetch(units)
     if (previous?.key !== key) await this.#bound(endpoint, base, key)

@@ -1,6 +1,9 @@
 import type { Keeping, NotKept } from '../../core/decide/keep.js'
 import type { Units } from '../../core/money/units.js'
-import type { Fetched } from '../call/fetched.js'
+import type { ClaimEnd } from '../../core/ports/claims.js'
+import type { Entry } from '../../core/ports/entry-store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
+import type { Fetched, Finished } from '../call/fetched.js'
 import type { Place } from './place.js'
 
 /** What became of an upstream call's answer. */
@@ -17,9 +20,17 @@ export interface Usage {
   readonly used?: Units | undefined
 }
 
+/** A process that shares the store had asked already. `end`: how that ended, which was waited for; undefined where an answer is stored since this one looked. */
+export interface MadeElsewhere {
+  readonly result: 'elsewhere'
+  readonly end: ClaimEnd | undefined
+  /** What is stored under a key by now: looked up once for all who waited. */
+  look(key: string): Maybe<Entry | undefined>
+}
+
 /** An upstream call that can be answered. */
 export interface Landed<T> {
-  readonly fetched: Fetched<T>
+  readonly fetched: Fetched<T> | MadeElsewhere
   readonly place: Place
   /** Settles when nothing of the call is left to do; never rejects. */
   readonly finished: Promise<unknown>
@@ -27,6 +38,8 @@ export interface Landed<T> {
   readonly settled: Promise<unknown>
   /** Upstream calls made for it. */
   readonly attempts: number
-  /** Calls back as soon as it is known what became of the answer, and before callers see its end. */
-  onEnd(then: (ended: Ended, usage: Usage) => void): void
+  /** Calls back as soon as it is known how the answer came to its end, and before callers see that. */
+  onWhole(then: (finished: Finished, usage: Usage) => void): void
+  /** Calls back as soon as it is known what became of the answer: before callers see its end, if it is stored at once. */
+  onEnd(then: (ended: Ended) => void): void
 }

@@ -6,6 +6,7 @@ import { type Fetched, type Finished, unitsIn, type WithAnswer } from '../call/f
 import { situationOf } from '../call/situation.js'
 import { Cancellation } from '../cancellation.js'
 import type { Permit } from '../gate/permit.js'
+import { AnswerEnd } from './answer-end.js'
 import { lateFailure, notReused, withheldFor } from './attempt-ends.js'
 import { AttemptTimers } from './attempt-timers.js'
 import type { Ended, Landed, Usage } from './landed.js'
@@ -66,14 +67,14 @@ export class UpstreamAttempt<T> {
 
   /** Called before each call that leaves. */
   #leave(): Maybe<void> {
-    const { call, terms } = this.#job
+    const { call, terms, ahead } = this.#job
     const { endpoint, path } = call
     const isRepetition = this.#attempt > 1 || this.#record !== undefined
     this.#record?.end({ how: 'answered' })
     this.#record = undefined
     if (endpoint.mode === 'measure' || !endpoint.isGated) return this.#left(undefined, isRepetition)
     try {
-      const asked = { endpoint, path, urgency: terms.urgency, waitMs: this.#waitMs(), ending: this.#own }
+      const asked = { endpoint, path, urgency: terms.urgency, waitMs: this.#waitMs(), ending: this.#own, ...(!isRepetition && { ahead }) }
       const entered = this.#parts.gate.enter(asked)
       if (!(entered instanceof Promise)) return this.#left(entered, isRepetition)
       return entered.then(
@@ -121,7 +122,7 @@ export class UpstreamAttempt<T> {
   /** The call gave nothing that could be handed on, or never left. */
   #withoutAnswer(error: unknown): Landed<T> {
     const over = Promise.resolve()
-    const rest = { place: placeOf(this.#job.call), finished: over, settled: over, attempts: this.#attempt, onEnd: noop }
+    const rest = { place: placeOf(this.#job.call), finished: over, settled: over, attempts: this.#attempt, onWhole: noop, onEnd: noop }
     if (!this.#record || this.#withheld) return { fetched: { result: 'withheld', error, failure: withheldFor(error) }, ...rest }
     if (this.#isAbandoned) {
       this.#record.end({ how: 'abandoned', error })
@@ -157,41 +158,43 @@ export class UpstreamAttempt<T> {
     this.#pauseMs = this.#pauseAfter(result, status, reported?.notBefore)
     this.#record?.answering(result, status, reported, this.#pauseMs !== undefined)
     const place = this.#attemptWork(() => placeOf(call, fetched), placeOf(call))
-    const listeners: ((ended: Ended, usage: Usage) => void)[] = []
-    let usage: Usage = {}
-    let ended: Ended | undefined
-    let isFinished = false
+    const end = new AnswerEnd()
     const finish = async (): Promise<void> => {
+      let storing: Promise<void> | undefined
       try {
         const finished = await fetched.finish()
         over()
-        usage = this.#recordEnd(fetched, finished)
-        ended = await this.#store(fetched, finished, place)
-        for (const listener of listeners) listener(ended, usage)
+        end.whole(finished, this.#recordEnd(fetched, finished))
+        storing = this.#store(fetched, finished, place).then((ended) => end.over(ended))
+        await aFewTurns(() => end.isOver) // a store that does it at once has done it then; for another nobody waits
       } catch (error) {
-        this.#parts.trouble(`calls to ${call.endpoint.provider}.${call.endpoint.name} are not recorded in full`, error)
+        this.#notRecorded(error)
       } finally {
         fetched.release()
+        end.released()
       }
+      await storing?.catch((error) => this.#notRecorded(error))
       await this.#measuring
-      isFinished = true
     }
     const finished = finish()
-    const waits = this.#waitsForBody(fetched)
-    if (!waits) await aFewTurns(() => isFinished)
-    else if ((await fetched.settled) !== 'outgrown') await finished
-    const failedLate = ended !== undefined && result === 'answered' && ('broken' in ended || 'amiss' in ended)
+    if (!this.#waitsForBody(fetched)) await aFewTurns(() => end.isOver)
+    else if ((await fetched.settled) !== 'outgrown') await end.release
+    const came = end.finished
     const landed: Landed<T> = {
-      fetched: failedLate ? lateFailure(fetched, ended as Ended) : fetched,
-      ...{ place, finished, settled: fetched.settled ?? finished, attempts: this.#attempt },
-      onEnd: (then) => (ended ? then(ended, usage) : void listeners.push(then)),
+      fetched: came && result === 'answered' && ('broken' in came || 'amiss' in came) ? lateFailure(fetched, came) : fetched,
+      ...{ place, finished, settled: fetched.settled ?? finished, attempts: this.#attempt, onWhole: end.onWhole, onEnd: end.onEnd },
     }
     const discard = () => {
-      const isUnfinished = ended === undefined
+      const isUnfinished = end.finished === undefined
       if (isUnfinished) this.#own.abort(new DOMException('the call is made again', 'AbortError'))
       return isUnfinished
     }
     return { landed, pauseMs: this.#pauseMs, discard }
+  }
+
+  #notRecorded(error: unknown): void {
+    const { provider, name } = this.#job.call.endpoint
+    this.#parts.trouble(`calls to ${provider}.${name} are not recorded in full`, error)
   }
 
   /**
@@ -219,14 +222,14 @@ export class UpstreamAttempt<T> {
 
   /** Stores a complete answer, where that is allowed. Whatever goes wrong with that, the caller has the answer. */
   async #store({ result, status }: WithAnswer<T>, finished: Finished, place: Landed<T>['place']): Promise<Ended> {
-    const { call, isReusable, previous, isSuperseded } = this.#job
+    const { call, isReusable, previous, isSuperseded, claim } = this.#job
     const { entryWriter } = this.#parts
     try {
       if (!('abandoned' in finished))
         this.#measuring = this.#measured(place.key, 'kept' in finished ? endingOf(result, status) : 'noAnswer', finished)
       const hasStandIn = result !== 'answered' && call.endpoint.mode !== 'measure' && this.#standIn() !== 'give-up'
       if (!isReusable || this.#pauseMs !== undefined || hasStandIn) return notReused(finished)
-      return await entryWriter.write(call, finished, place, { previous, isSuperseded, ending: endingOf(result, status) })
+      return await entryWriter.write(call, finished, place, { previous, isSuperseded, claim, ending: endingOf(result, status) })
     } catch (error) {
       this.#parts.trouble(`answers of ${call.endpoint.provider}.${call.endpoint.name} are not stored`, error)
       return { notStored: 'trouble' }

@@ -1,9 +1,9 @@
 import type { Clock } from '../../core/ports/clock.js'
-import type { Cancellation } from '../cancellation.js'
 import type { Landed } from './landed.js'
 import type { RetryPolicy } from './retry-policy.js'
 import { UpstreamAttempt } from './upstream-attempt.js'
 import type { UpstreamJob, UpstreamParts } from './upstream-job.js'
+import { pause } from './waiting.js'
 
 /** Calls upstream: through the gate, within its time, again where that may help; records each call, and has answers stored. */
 export class UpstreamCalls {
@@ -28,22 +28,9 @@ export class UpstreamCalls {
       if (pauseMs === undefined) return landed
       const { provider, name } = endpoint
       this.#parts.events.tell('retry', { provider, endpoint: name, attempt: attempt + 1, afterMs: pauseMs })
-      await this.#pause(pauseMs, job.ending)
+      await pause(this.#clock, pauseMs, job.ending)
       if (job.ending.aborted) return landed
       before = discard() ? undefined : landed
     }
-  }
-
-  #pause(ms: number, ending: Cancellation): Promise<void> {
-    return new Promise((resolve) => {
-      const over = () => {
-        cancel()
-        forget()
-        resolve()
-      }
-      const cancel = this.#clock.later(ms, over, true)
-      const forget = ending.onAbort(over)
-      if (ending.aborted) over()
-    })
   }
 }

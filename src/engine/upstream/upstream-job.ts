@@ -1,8 +1,10 @@
+import type { Claim } from '../../core/ports/claims.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry } from '../../core/ports/entry-store.js'
 import type { Call, CallTerms } from '../call/call.js'
 import type { Cancellation } from '../cancellation.js'
 import type { Events } from '../events.js'
+import type { QueuedCall } from '../gate/call-queue.js'
 import type { Gate } from '../gate/gate.js'
 import type { EntryWriter } from './entry-writer.js'
 import type { RetryPolicy } from './retry-policy.js'
@@ -30,4 +32,8 @@ export interface UpstreamJob<T> {
   /** Whether something newer is known by now, so that its answer must not be stored any more. */
   readonly isSuperseded: () => boolean
   readonly ending: Cancellation
+  /** The claim by which its answer is stored, where the store has claims. */
+  readonly claim?: Claim | undefined
+  /** What is known of its provider, where that was looked up for its first call. */
+  readonly ahead?: QueuedCall['ahead']
 }

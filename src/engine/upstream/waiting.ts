@@ -1,3 +1,4 @@
+import type { Clock } from '../../core/ports/clock.js'
 import type { Cancellation } from '../cancellation.js'
 
 /** The work, or what its failing comes to; and at once what is given instead when it is to end. */
@@ -7,6 +8,20 @@ export function untilAborted<T>(work: () => Promise<T>, ending: Cancellation, in
     if (ending.aborted) return aborted()
     ending.onAbort(aborted)
     work().then(resolve, (error) => resolve(instead(error)))
+  })
+}
+
+/** Waits so long, or until that is to end. */
+export function pause(clock: Clock, ms: number, ending: Cancellation): Promise<void> {
+  return new Promise((resolve) => {
+    const over = () => {
+      cancel()
+      forget()
+      resolve()
+    }
+    const cancel = clock.later(ms, over, true)
+    const forget = ending.onAbort(over)
+    if (ending.aborted) over()
   })
 }
 

@@ -1,18 +1,11 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
 import { inPieces, invalidateAll } from '../../core/in-pieces.js'
-import type {
-  Dropped,
-  Entry,
-  EntryPage,
-  EntryStore,
-  Piece,
-  PutResult,
-  Selection,
-  StoreSize,
-  Trimmed,
-} from '../../core/ports/entry-store.js'
+import type { Claim, Claims } from '../../core/ports/claims.js'
+import type { Dropped, Entry, EntryPage, EntryStore, Piece, PutResult, StoreSize, Trimmed } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import type { Selection } from '../../core/ports/selection.js'
 import { isSelected } from '../../core/ports/selection.js'
+import { GuardedClaims } from './claims.js'
 import type { Guard } from './guard.js'
 import { soundness } from './soundness.js'
 
@@ -27,9 +20,12 @@ export class GuardedEntries implements EntryStore {
   /** What was invalidated or removed while the store could not be told, as JSON, with when and how. */
   readonly #pending = new Map<string, { readonly selection: Selection; readonly at: number; readonly drop: boolean }>()
 
+  readonly claims: Claims | undefined
+
   constructor(entries: EntryStore, guard: Guard) {
     this.#entries = entries
     this.#guard = guard
+    this.claims = entries.claims && new GuardedClaims(entries.claims, guard)
   }
 
   get(key: string): Maybe<Entry | undefined> {
@@ -46,8 +42,8 @@ export class GuardedEntries implements EntryStore {
     return found === undefined || (found.memo !== undefined && found.key === key) ? found : this.#sound(key, found) // a memo: read before
   }
 
-  put(entry: Entry, now: number): Maybe<PutResult | undefined> {
-    return this.#guard.attempt<PutResult | undefined>(() => this.#entries.put(entry, now), { notKept: 'trouble' })
+  put(entry: Entry, now: number, claim?: Claim): Maybe<PutResult | undefined> {
+    return this.#guard.attempt<PutResult | undefined>(() => this.#entries.put(entry, now, claim), { notKept: 'trouble' })
   }
 
   updateTimes(key: string, times: StoredTimes): Maybe<void> {
@@ -109,6 +105,7 @@ export class GuardedEntries implements EntryStore {
     const { clock } = this.#guard.options
     for (const [name, { selection, at, drop }] of [...this.#pending]) {
       try {
+        void this.claims?.drop(selection)
         if (drop)
           await inPieces(
             clock,

@@ -1,17 +1,10 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type {
-  Dropped,
-  Entry,
-  EntryPage,
-  EntryStore,
-  Piece,
-  PutResult,
-  Selection,
-  StoreSize,
-  Trimmed,
-} from '../../core/ports/entry-store.js'
+import type { Claim, Claims } from '../../core/ports/claims.js'
+import type { Dropped, Entry, EntryPage, EntryStore, Piece, PutResult, StoreSize, Trimmed } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import type { Selection } from '../../core/ports/selection.js'
 import type { Store } from '../../core/ports/store.js'
+import { LayeredClaims } from './claims.js'
 import { NearLifetimes } from './near-lifetimes.js'
 
 interface UnderWay {
@@ -28,10 +21,13 @@ export class LayeredEntries implements EntryStore {
   /** What is being read from or written to the far store, and whether it has changed meanwhile: then there is no copy of it. */
   readonly #underWay = new Set<UnderWay>()
 
+  readonly claims: Claims | undefined
+
   constructor(near: Store, far: Store, nearForMs: number) {
     this.#near = near
     this.#far = far
     this.#lifetimes = new NearLifetimes(nearForMs)
+    this.claims = far.entries.claims && new LayeredClaims(far.entries.claims, (key) => this.changed({ key }))
   }
 
   get(key: string): Maybe<Entry | undefined> {
@@ -80,11 +76,11 @@ export class LayeredEntries implements EntryStore {
     else this.#lifetimes.begin(key, performance.now())
   }
 
-  put(entry: Entry, now: number): Maybe<PutResult | undefined> {
+  put(entry: Entry, now: number, claim?: Claim): Maybe<PutResult | undefined> {
     this.changed({ key: entry.key })
     return this.#whileUnchanged(
       entry.key,
-      () => this.#far.entries.put(entry, now),
+      () => this.#far.entries.put(entry, now, claim),
       (result) => (result?.notKept ? undefined : entry),
     )
   }

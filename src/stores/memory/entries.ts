@@ -1,17 +1,8 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type {
-  Dropped,
-  Entry,
-  EntryPage,
-  EntryStore,
-  Evicted,
-  Piece,
-  PutResult,
-  Selection,
-  StoreSize,
-  Trimmed,
-} from '../../core/ports/entry-store.js'
-import { evictedOf, isSelected, wasFresh } from '../../core/ports/selection.js'
+import type { Dropped, Entry, EntryPage, EntryStore, Evicted, Piece, PutResult, StoreSize, Trimmed } from '../../core/ports/entry-store.js'
+import { evictedOf, wasFresh } from '../../core/ports/evictions.js'
+import type { Selection } from '../../core/ports/selection.js'
+import { isSelected } from '../../core/ports/selection.js'
 import { Copies } from './copies.js'
 import { EntryIndex } from './entry-index.js'
 import { EvictedKeys } from './evicted-keys.js'

@@ -1,5 +1,6 @@
 import { invalidatedTimes, type StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry, Selection } from '../../core/ports/entry-store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
+import type { Selection } from '../../core/ports/selection.js'
 import { isSelected } from '../../core/ports/selection.js'
 import { ShardedMap } from './sharded-map.js'
 import { Group, Neighbours, Slot } from './slot.js'

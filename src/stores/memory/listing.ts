@@ -1,5 +1,5 @@
+import { byteOrder } from '../../core/ports/entry-pages.js'
 import type { EntryPage, EntrySummary } from '../../core/ports/entry-store.js'
-import { byteOrder } from '../../core/ports/selection.js'
 
 /** Entries listed at once, where nothing else is asked for. */
 const usualPage = 100

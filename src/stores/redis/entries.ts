@@ -1,4 +1,6 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
+import type { Claim } from '../../core/ports/claims.js'
+import { byteOrder } from '../../core/ports/entry-pages.js'
 import type {
   Dropped,
   Entry,
@@ -6,11 +8,13 @@ import type {
   EntryStore,
   EntrySummary,
   Piece,
-  Selection,
+  PutResult,
   StoreSize,
   Trimmed,
 } from '../../core/ports/entry-store.js'
-import { byteOrder, evictedOf } from '../../core/ports/selection.js'
+import { evictedOf } from '../../core/ports/evictions.js'
+import type { Selection } from '../../core/ports/selection.js'
+import { RedisClaims } from './claims.js'
 import { accountOf, entryFields, entryOf, type Meant, meantBy, ofAccount, sizeOf, summaryOf, timesOfText, timesText } from './entry-form.js'
 import {
   dropScript,
@@ -25,6 +29,7 @@ import {
 } from './entry-scripts.js'
 import type { Part, RedisLink, Script } from './link.js'
 import { allSlots, type Places, slotOf, spareMs } from './places.js'
+import { SameTurn } from './same-turn.js'
 import { UseBuffer } from './use-buffer.js'
 
 /** Entries of a slot that one piece of a longer work changes or drops. */
@@ -38,15 +43,23 @@ export class RedisEntries implements EntryStore {
   readonly #link: RedisLink
   readonly #places: Places
   readonly #readOnly: boolean
+  readonly #gets = new SameTurn((key) => this.#get(key))
   readonly #uses = new UseBuffer((slot, used) => this.#run(slot, useScript, used))
+
+  readonly claims: RedisClaims
 
   constructor(link: RedisLink, places: Places, readOnly: boolean) {
     this.#link = link
     this.#places = places
     this.#readOnly = readOnly
+    this.claims = new RedisClaims(link, places)
   }
 
-  async get(key: string): Promise<Entry | undefined> {
+  get(key: string): Promise<Entry | undefined> {
+    return this.#gets.get(key)
+  }
+
+  async #get(key: string): Promise<Entry | undefined> {
     const place = `${this.#places.entries(slotOf(key))}entry:${key}`
     const fields = await this.#link.fields(place, entryFields)
     const entry = entryOf(key, fields)
@@ -58,13 +71,24 @@ export class RedisEntries implements EntryStore {
     this.#use(entry.key, accountOf(entry))
   }
 
-  async put(entry: Entry, now: number): Promise<undefined> {
+  /** An entry of another slot than its claim is stored in a step of its own. */
+  async put(entry: Entry, now: number, claim?: Claim): Promise<PutResult | undefined> {
+    const isApart = claim !== undefined && slotOf(claim.key) !== slotOf(entry.key)
+    if (isApart && !(await this.claims.holds(claim))) return { notKept: 'out-of-date' }
+    const isKept = await this.#put(entry, now, isApart ? undefined : claim)
+    if (!isKept) return { notKept: 'out-of-date' }
+    if (isApart) await this.claims.end(claim, 'over')
+    else if (claim) this.claims.stored(claim)
+    return undefined
+  }
+
+  async #put(entry: Entry, now: number, claim: Claim | undefined): Promise<boolean> {
     const { key, keepUntil, units, head, body } = entry
     const left = String(Math.max(0, Math.ceil(keepUntil - now)) + spareMs)
     const size = String(sizeOf(entry))
     const text = units === undefined ? '' : JSON.stringify(units)
     const times = [timesText(entry), String(keepUntil), left]
-    await this.#run(slotOf(key), putScript, [
+    const done = await this.#run(slotOf(key), putScript, [
       key,
       accountOf(entry),
       ...times,
@@ -74,7 +98,10 @@ export class RedisEntries implements EntryStore {
       body,
       String(now - spareMs),
       this.#places.changes,
+      claim?.key ?? '',
+      claim?.token ?? '',
     ])
+    return done === 1
   }
 
   async updateTimes(key: string, times: StoredTimes): Promise<void> {
@@ -197,6 +224,7 @@ export class RedisEntries implements EntryStore {
 
   /** Writes what is not written yet; for closing. */
   async settle(): Promise<void> {
+    this.claims.closing()
     await this.#uses.flush()
   }
 

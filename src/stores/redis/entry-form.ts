@@ -1,5 +1,6 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry, EntrySummary, Selection } from '../../core/ports/entry-store.js'
+import type { Entry, EntrySummary } from '../../core/ports/entry-store.js'
+import type { Selection } from '../../core/ports/selection.js'
 import { allSlots, slotOf, slotsUnder } from './places.js'
 
 /** What an entry takes beside its key, head and body, about, bytes. */

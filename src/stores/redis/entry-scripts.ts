@@ -1,3 +1,4 @@
+import { claimParts } from './claim-scripts.js'
 import { script } from './link.js'
 
 /**
@@ -105,8 +106,13 @@ local function walk(limit, account, after)
 end
 `
 
-/** base, key, account, times, keepUntil, milliseconds to keep it, size, units, head, body, when what is dropped besides had run out, and the channel of changes. */
-export const putScript = script(`${common}
+/** base, key, account, times, keepUntil, milliseconds to keep it, size, units, head, body, when what is dropped besides had run out, the channel of changes, and the key and token of its claim, or nothing. Returns 0 where that holds no more. */
+export const putScript = script(`${common}${claimParts}
+if ARGV[13] ~= '' then
+  local claim = claimOf(ARGV[13])
+  if claim[1] ~= ARGV[14] or claim[3] then return 0 end
+  unclaim(ARGV[13])
+end
 local key, account, times, keepUntil, ttl, size = ARGV[2], ARGV[3], ARGV[4], ARGV[5], ARGV[6], ARGV[7]
 local entry = place(key)
 local was = redis.call('HMGET', entry, 'account', 'size')

@@ -1,6 +1,6 @@
 import { MissingPackageError, StoreError, UsageError } from '../../core/errors/setup-errors.js'
 import { shown } from '../../core/errors/shown.js'
-import type { Selection } from '../../core/ports/entry-store.js'
+import type { Selection } from '../../core/ports/selection.js'
 import type { Opening, Store } from '../../core/ports/store.js'
 import { type Address, addressOf, type RedisAddress } from './address.js'
 import { RedisEntries } from './entries.js'

@@ -1,4 +1,5 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
+import type { Claim } from '../../core/ports/claims.js'
 import type {
   Dropped,
   Entry,
@@ -7,11 +8,12 @@ import type {
   EntrySummary,
   Piece,
   PutResult,
-  Selection,
   StoreSize,
   Trimmed,
 } from '../../core/ports/entry-store.js'
-import { type DroppedEntry, evictedOf } from '../../core/ports/selection.js'
+import { type DroppedEntry, evictedOf } from '../../core/ports/evictions.js'
+import type { Selection } from '../../core/ports/selection.js'
+import { SqliteClaims } from './claims.js'
 import type { Row } from './driver.js'
 import { conditionOf, entryOf, getEntry, laterTimes, putEntry, selectEntries, summaryOf, updateTimes } from './entry-rows.js'
 import { NearCopies } from './near-copies.js'
@@ -22,12 +24,14 @@ export class SqliteEntries implements EntryStore {
   readonly #file: SqliteFile
   readonly #room: Room
   readonly #copies = new NearCopies(maxCopiesBytes)
+  readonly claims: SqliteClaims
   /** Changes with every change of the file by another connection (sqlite.org/pragma.html#pragma_data_version). */
   #version: unknown
 
   constructor(file: SqliteFile, maxBytes: number) {
     this.#file = file
     this.#room = new Room(file, maxBytes, (key) => this.#copies.drop(key))
+    this.claims = new SqliteClaims(file)
   }
 
   /** Of an entry that was read before, a copy, while nobody has written anything to the file. */
@@ -70,9 +74,20 @@ export class SqliteEntries implements EntryStore {
     this.#version = undefined
     this.#copies.clear()
     this.#room.begunAnew()
+    this.claims.begunAnew()
   }
 
-  put(entry: Entry, now: number): PutResult | undefined {
+  put(entry: Entry, now: number, claim?: Claim): PutResult | undefined {
+    if (!claim) return this.#put(entry, now)
+    return this.#file.inTransaction(() => {
+      if (!this.claims.holds(claim)) return { notKept: 'out-of-date' }
+      const result = this.#put(entry, now)
+      if (!result?.notKept) this.claims.stored(claim)
+      return result
+    })
+  }
+
+  #put(entry: Entry, now: number): PutResult | undefined {
     const { key, provider, endpoint, head, body, storedAt, units } = entry
     const unitsText = units === undefined ? null : JSON.stringify(units)
     const bytes = bytesOf(entry)

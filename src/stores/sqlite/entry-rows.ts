@@ -1,5 +1,6 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry, Selection } from '../../core/ports/entry-store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
+import type { Selection } from '../../core/ports/selection.js'
 import type { Row } from './driver.js'
 
 const timeColumns = ['born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until', 'must_revalidate', 'invalidated']

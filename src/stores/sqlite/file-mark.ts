@@ -11,6 +11,9 @@ export interface FileMark {
 /** `separated`: what SQLite keeps beside it is gone or another's, and with it what was written last. */
 export type FileLoss = 'deleted' | 'replaced' | 'shortened' | 'separated'
 
+/** What SQLite takes for a database that is no file. */
+const inMemory = ':memory:'
+
 const endings = ['-wal', '-shm']
 
 export function markOf(path: string): FileMark {
@@ -19,6 +22,7 @@ export function markOf(path: string): FileMark {
 
 /** Whether a file in use is still where it was, and all of it. Quick. */
 export function isInPlace(path: string, { file, size }: FileMark): boolean {
+  if (path === inMemory) return true
   const stats = statSync(path, { throwIfNoEntry: false })
   return stats !== undefined && stats.size >= size && file === identityIn(stats)
 }

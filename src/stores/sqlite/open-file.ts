@@ -7,7 +7,7 @@ import { whileLocked } from './file-lock.js'
 import { isInPlace, markOf } from './file-mark.js'
 import { openDriver } from './open-driver.js'
 import { isCorrupt, setAside } from './set-aside.js'
-import { applicationId, createTables, formatVersion } from './tables.js'
+import { applicationId, createTables, formatVersion, migrations } from './tables.js'
 
 /**
  * Opens or makes a store file. One of ours that is corrupt is set aside and a new one made, and `warn` is told. Throws `StoreError` that
@@ -65,13 +65,21 @@ function assertOurs(driver: SqliteDriver, file: string, readOnly: boolean): void
   const id = pragma('application_id')
   if (id !== applicationId && (readOnly || id !== 0 || tables > 0))
     throw new StoreError(`store "${file}" ${explanations['not-a-database']}`)
-  const version = id === applicationId ? pragma('user_version') : formatVersion
+  const version = formatOf(driver)
   if (version > formatVersion) {
     throw new StoreError(`store "${file}" was made by a newer version of Stashen: update this one, or name another file`)
   }
-  if (version < formatVersion) {
+  if (version < formatVersion && (readOnly || !migrations.has(version))) {
+    if (migrations.has(version))
+      throw new StoreError(`store "${file}" was made by an older version of Stashen: open it to write once, which brings it up to date`)
     throw new StoreError(`store "${file}" was made by a version of Stashen from before the first release: name another file, or delete it`)
   }
+}
+
+/** The format of a file of ours; the present one where it is none yet. */
+function formatOf(driver: SqliteDriver): number {
+  const pragma = (name: string) => Number(driver.prepare(`PRAGMA ${name}`).get()?.[name])
+  return pragma('application_id') === applicationId ? pragma('user_version') : formatVersion
 }
 
 /** Writing at once shows a file that is locked or read-only before anybody relies on it. */
@@ -79,6 +87,7 @@ function prepareToWrite(driver: SqliteDriver, now: number): void {
   driver.exec('PRAGMA journal_mode = WAL')
   driver.exec('PRAGMA synchronous = NORMAL')
   transactions(driver)(() => {
+    for (let version = formatOf(driver); version < formatVersion; version++) driver.exec(migrations.get(version) ?? '')
     driver.exec(createTables)
     driver.prepare('INSERT OR IGNORE INTO store (one, id, opened_at) VALUES (1, ?, ?)').run(randomUUID(), now)
     driver.prepare('UPDATE store SET opened_at = ?').run(now)

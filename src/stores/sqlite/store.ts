@@ -29,13 +29,16 @@ export function sqliteStore(path: string, { readOnly = false, maxBytes }: Sqlite
   const ledger = new SqliteLedger(file)
   return {
     ...{ entries, records: new SqliteRecords(file), ledger },
-    open: (opening: Opening) =>
+    open(opening: Opening) {
       file.open(opening, () => {
         entries.begunAnew()
         ledger.addFactsAgain()
-      }),
+      })
+      entries.claims.opened()
+    },
     close() {
       entries.settle()
+      entries.claims.closing()
       return file.close()
     },
   }

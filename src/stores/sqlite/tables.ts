@@ -2,12 +2,23 @@
 export const applicationId = 0x53747368
 
 /** Raised whenever the tables change in a way that other code cannot read. */
-export const formatVersion = 8
+export const formatVersion = 9
+
+const entryTimes = ['stored_at', 'born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until']
+
+/** A view of a table for people, in any tool: times are text as in RFC 3339, bodies are text where they are. */
+function readable(view: string, table: string, columns: readonly string[], times: readonly string[], others: readonly string[]): string {
+  const asText = times.map((time) => `strftime('%Y-%m-%dT%H:%M:%fZ', ${time} / 1000.0, 'unixepoch') AS ${time}`)
+  return `CREATE VIEW IF NOT EXISTS ${view} AS SELECT ${[...columns, ...asText, ...others].join(', ')} FROM ${table};`
+}
 
 /**
  * Uses of entries are numbered by `entry_total.uses`: the id of an entry is the number of its first, `entry_use.used` that of its latest, where
  * there was another. `entry_total` also says what there is in all, `endpoint_total` how many entries of each endpoint; triggers keep both true. `evicted` remembers keys, by a digest, of entries
  * that were dropped while they were fresh. `adopted` names the stores, by `store.id`, whose counts and records this one took over.
+ *
+ * `claim` says which key is being asked for, until when, and how that ended; `opener` which stores have the file open; `store.removals` counts how often
+ * entries were removed or invalidated while several had.
  *
  * Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1
  * for an hour, 2 for a day, 3 for a month.
@@ -94,14 +105,47 @@ export const createTables = `
     value TEXT NOT NULL,
     keep_until INTEGER NOT NULL
   ) WITHOUT ROWID;
+  CREATE TABLE IF NOT EXISTS claim (
+    key TEXT PRIMARY KEY,
+    provider TEXT NOT NULL,
+    endpoint TEXT NOT NULL,
+    token TEXT NOT NULL,
+    until INTEGER NOT NULL,
+    ended TEXT
+  ) WITHOUT ROWID;
+  CREATE TABLE IF NOT EXISTS opener (
+    id TEXT PRIMARY KEY,
+    told_at INTEGER NOT NULL
+  ) WITHOUT ROWID;
   CREATE TABLE IF NOT EXISTS store (
     one INTEGER PRIMARY KEY CHECK (one = 1),
     id TEXT NOT NULL,
-    opened_at INTEGER NOT NULL
+    opened_at INTEGER NOT NULL,
+    removals INTEGER NOT NULL DEFAULT 0
   );
   CREATE TABLE IF NOT EXISTS adopted (
     id TEXT PRIMARY KEY
   );
+${readable('readable_entry', 'entry', ['key', 'provider', 'endpoint', 'bytes'], entryTimes, [
+  "CASE WHEN head LIKE '{%' THEN json_extract(head, '$.status') END AS status",
+  'units',
+  "CASE WHEN head <> 'cbor' AND instr(body, x'00') = 0 THEN CAST(body AS TEXT) END AS body",
+])}
+  ${readable(
+    'readable_ledger',
+    'ledger',
+    ['mode', 'provider', 'endpoint'],
+    ['bucket'],
+    [
+      "CASE grain WHEN 0 THEN 'minute' WHEN 1 THEN 'hour' WHEN 2 THEN 'day' ELSE 'month' END AS grain",
+      "CASE detail WHEN 1 THEN 'yes' ELSE 'no' END AS detail",
+      'tally',
+    ],
+  )}
+  ${readable('readable_record', 'shared_record', ['name'], ['keep_until'], ['value'])}
   PRAGMA application_id = ${applicationId};
   PRAGMA user_version = ${formatVersion};
 `
+
+/** What makes a file of a format into one of the next, by the number of the former; files of older formats are of before the first release. */
+export const migrations: ReadonlyMap<number, string> = new Map([[8, 'ALTER TABLE store ADD COLUMN removals INTEGER NOT NULL DEFAULT 0']])

@@ -1,0 +1,148 @@
+import type { Claim, ClaimEnd, Claiming, Claims } from '../../core/ports/claims.js'
+import type { Clock } from '../../core/ports/clock.js'
+import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
+import type { Maybe } from '../../core/ports/maybe.js'
+import type { Call } from '../call/call.js'
+import type { WithAnswer } from '../call/fetched.js'
+import type { Cancellation } from '../cancellation.js'
+import type { Gate } from '../gate/gate.js'
+import type { Landed } from '../upstream/landed.js'
+import { placeOf } from '../upstream/place.js'
+import type { UpstreamCalls } from '../upstream/upstream-calls.js'
+import type { UpstreamJob } from '../upstream/upstream-job.js'
+import { pause } from '../upstream/waiting.js'
+import { isShareable } from './sharing.js'
+
+/** How soon a claim is looked at again that another process has, milliseconds: at first, and at the most. */
+const firstLookMs = 2
+const laterLookMs = 50
+
+/** Whose claim it takes to call. */
+export interface ClaimTerms {
+  /** The key that is looked up. */
+  readonly key: string
+  /** Whether the claim is taken whoever holds it: what is on its way is not wanted. */
+  readonly over: boolean
+  /** A claim that is held already. */
+  readonly claim?: Claim | undefined
+}
+
+/** Makes upstream calls: one for a key at a time among all processes that share a store, where that knows of claims. */
+export class ClaimedCalls {
+  readonly #upstream: UpstreamCalls
+  readonly #entries: Pick<EntryStore, 'get'>
+  readonly #claims: Claims | undefined
+  readonly #gate: Gate
+  readonly #clock: Clock
+  /** Tokens of this process: it never waits for itself. */
+  readonly #own = new Set<string>()
+
+  constructor(upstream: UpstreamCalls, entries: EntryStore, gate: Gate, clock: Clock) {
+    this.#upstream = upstream
+    this.#entries = entries
+    this.#claims = entries.claims
+    this.#gate = gate
+    this.#clock = clock
+  }
+
+  /** The claim on a key; `busy` where another process has it, or has just stored an answer. */
+  async take(
+    { call: { endpoint }, previous }: Pick<UpstreamJob<unknown>, 'call' | 'previous'>,
+    key: string,
+  ): Promise<Claim | 'busy' | undefined> {
+    if (!this.#claims) return undefined
+    const claiming = { key, provider: endpoint.provider, endpoint: endpoint.name, storedAt: previous?.storedAt, over: false }
+    const claimed = await this.#claims.take(claiming)
+    if (claimed.result === 'taken') return this.#owned(claimed.claim)
+    return claimed.result === 'none' ? undefined : 'busy'
+  }
+
+  /** Gives a claim back by which nothing was called. */
+  drop(claim: Claim | undefined): void {
+    if (!claim) return
+    this.#own.delete(claim.token)
+    void this.#claims?.end(claim, 'over')
+  }
+
+  /** Makes a call by its claim; where another process has that, waits for the end of it instead. */
+  make<T>(job: UpstreamJob<T>, terms: ClaimTerms): Promise<Landed<T>> {
+    if (!this.#claims || !job.isReusable) return this.#upstream.make(job)
+    if (terms.claim) return this.#makeBy(job, this.#claims, terms.claim)
+    return this.#claimAndMake(job, this.#claims, terms)
+  }
+
+  async #claimAndMake<T>(job: UpstreamJob<T>, claims: Claims, { key, over }: ClaimTerms): Promise<Landed<T>> {
+    const { provider, name: endpoint } = job.call.endpoint
+    const claiming: Claiming = { key, provider, endpoint, storedAt: job.previous?.storedAt, over }
+    let taking = claims.take(claiming)
+    const { path } = job.call
+    const ahead =
+      taking instanceof Promise ? this.#gate.lookAhead({ endpoint: job.call.endpoint, path, urgency: job.terms.urgency }) : undefined
+    let claimed = taking instanceof Promise ? await taking : taking
+    if (claimed.result === 'held' && this.#own.has(claimed.claim.token)) {
+      taking = claims.take({ ...claiming, over: true })
+      claimed = taking instanceof Promise ? await taking : taking
+    }
+    if (claimed.result === 'none') return this.#upstream.make(job)
+    if (claimed.result === 'taken') return this.#makeBy({ ...job, ahead }, claims, this.#owned(claimed.claim))
+    return this.#elsewhere(job, claimed.result === 'held' ? await this.#endOf(claims, claimed.claim, job.ending) : undefined)
+  }
+
+  #owned(claim: Claim): Claim {
+    this.#own.add(claim.token)
+    return claim
+  }
+
+  async #makeBy<T>(job: UpstreamJob<T>, claims: Claims, claim: Claim): Promise<Landed<T>> {
+    let isOver = false
+    const end = (how: ClaimEnd | undefined) => {
+      if (isOver) return
+      isOver = true
+      this.#own.delete(claim.token)
+      if (how !== undefined) void claims.end(claim, how)
+    }
+    try {
+      const landed = await this.#upstream.make({ ...job, claim })
+      const { fetched } = landed
+      if (!('answer' in fetched)) end(fetched.result === 'abandoned' || job.ending.aborted ? 'over' : 'not-stored')
+      else if (!isForAll(job.call, landed, fetched, this.#clock.now())) end('for-one')
+      else {
+        landed.onEnd((ended) => end('stored' in ended ? undefined : 'abandoned' in ended ? 'over' : 'not-stored'))
+        void fetched.settled?.then((how) => how === 'outgrown' && end('not-stored'))
+        void landed.finished.then(() => end('not-stored'))
+      }
+      return landed
+    } catch (error) {
+      end('over')
+      throw error
+    }
+  }
+
+  /** Waits until a claim of another process is over, or nobody waits for that any more. */
+  async #endOf(claims: Claims, claim: Claim, ending: Cancellation): Promise<ClaimEnd> {
+    for (let pauseMs = firstLookMs; !ending.aborted; pauseMs = Math.min(2 * pauseMs, laterLookMs)) {
+      await pause(this.#clock, pauseMs, ending)
+      if (ending.aborted) break
+      const how = await claims.look(claim)
+      if (how !== undefined) return how
+    }
+    return 'over'
+  }
+
+  #elsewhere<T>(job: UpstreamJob<T>, end: ClaimEnd | undefined): Landed<T> {
+    const over = Promise.resolve()
+    const rest = { place: placeOf(job.call), finished: over, settled: over, attempts: 0, onWhole() {}, onEnd() {} }
+    if (job.ending.aborted) return { fetched: { result: 'withheld', error: job.ending.reason, failure: undefined }, ...rest }
+    const looked = new Map<string, Maybe<Entry | undefined>>()
+    const look = (key: string) => {
+      if (!looked.has(key)) looked.set(key, this.#entries.get(key))
+      return looked.get(key)
+    }
+    return { fetched: { result: 'elsewhere', end, look }, ...rest }
+  }
+}
+
+/** Whether an answer is one that callers may share, as far as its head says. */
+function isForAll<T>(call: Call<T>, landed: Landed<T>, fetched: WithAnswer<T>, now: number): boolean {
+  return !fetched.isStream && isShareable(call, landed, fetched, now) && call.form.canJoin(fetched.answer)
+}

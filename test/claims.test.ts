@@ -1,0 +1,231 @@
+import { type ChildProcess, spawn } from 'node:child_process'
+import { once } from 'node:events'
+import { createServer, type ServerResponse } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { createInterface } from 'node:readline'
+import { setTimeout as pause } from 'node:timers/promises'
+import { fileURLToPath } from 'node:url'
+import { expect } from 'chai'
+import { temporaryFolder } from './support/files.js'
+import { haveRedis } from './support/needs.js'
+import { RedisServer, startCluster } from './support/redis-server.js'
+
+const crowd = fileURLToPath(new URL('./support/crowd.process.js', import.meta.url))
+
+/** How many calls had an answer, by what it was and how it came. */
+type Counts = Readonly<Record<string, number>>
+
+/** A process that does what it is told. */
+class Member {
+  readonly #child: ChildProcess
+  readonly #waiting = new Map<string, (what: Counts) => void>()
+  readonly ready: Promise<Counts>
+
+  constructor(store: string, base: string) {
+    this.#child = spawn(process.execPath, [crowd, store, base], { stdio: ['pipe', 'pipe', 'inherit'] })
+    this.ready = new Promise((resolve) => this.#waiting.set('ready', resolve))
+    createInterface(this.#child.stdout as NodeJS.ReadableStream).on('line', (text) => {
+      const [line, what] = JSON.parse(text) as [string, Counts]
+      this.#waiting.get(line)?.(what)
+    })
+  }
+
+  get pid(): string {
+    return String(this.#child.pid)
+  }
+
+  /** What came of it. */
+  told(line: string): Promise<Counts> {
+    this.#child.stdin?.write(`${line}\n`)
+    return new Promise((resolve) => this.#waiting.set(line, resolve))
+  }
+
+  kill(signal: NodeJS.Signals): void {
+    this.#child.kill(signal)
+  }
+
+  async end(): Promise<void> {
+    if (this.#child.exitCode !== null || this.#child.signalCode !== null) return
+    const exit = once(this.#child, 'exit')
+    this.#child.stdin?.write('close\n')
+    await exit
+  }
+}
+
+let redis: RedisServer
+let cluster: RedisServer[]
+const file = temporaryFolder()
+const kinds: [name: string, processes: number, place: (name: string) => string][] = [['an SQLite file', 8, file]]
+if (haveRedis('one upstream call of many processes')) {
+  before(async function () {
+    this.timeout(60_000)
+    redis = await RedisServer.start()
+    cluster = await startCluster()
+  })
+  after(() => Promise.all([redis, ...(cluster ?? [])].map((server) => server.remove())))
+  kinds.push(
+    ['a Redis server', 8, (name) => `${redis.url}?prefix=${name}`],
+    ['a Redis server behind near layers', 4, (name) => `near:${redis.url}?prefix=near-${name}`],
+    ['a Redis cluster', 8, (name) => `cluster:${cluster.map(({ port }) => port).join(',')}?prefix=${name}`],
+  )
+}
+
+for (const [kind, processes, place] of kinds)
+  describe(`processes that share ${kind}`, function () {
+    this.timeout(60_000)
+    let asked: { path: string; pid: string; response: ServerResponse }[] = []
+    /** Answers a request; `number`: how many there were for its path. */
+    let answer = (_response: ServerResponse, _number: number, _path: string) => {}
+    const server = createServer((request, response) => {
+      const path = String(request.url)
+      asked.push({ path, pid: String(request.headers['user-agent']), response })
+      answer(response, callsOf(path), path)
+    })
+    const callsOf = (path: string) => asked.filter((one) => one.path === path).length
+    let base = ''
+    const members: Member[] = []
+    const join = (store: string) => {
+      const member = new Member(place(store), base)
+      members.push(member)
+      return member
+    }
+    before(async () => {
+      await new Promise<void>((listening) => server.listen(0, '127.0.0.1', listening))
+      base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+      for (let i = 0; i < processes; i++) join('store')
+      for (const { ready } of members) await ready
+    })
+    after(async () => {
+      for (const { response } of asked) response.end()
+      await Promise.all(members.map((member) => member.end()))
+      server.closeAllConnections()
+      server.close()
+    })
+    beforeEach(() => {
+      asked = []
+    })
+
+    const sum = (all: readonly Counts[]): Counts => {
+      const counts: Record<string, number> = {}
+      for (const one of all) for (const [name, count] of Object.entries(one)) counts[name] = (counts[name] ?? 0) + count
+      return counts
+    }
+    const callOf = async (path: string) => {
+      for (let tries = 0; ; tries++) {
+        const found = asked.find((one) => one.path === path)
+        if (found) return found
+        expect(tries).to.be.below(2_000)
+        await pause(5)
+      }
+    }
+
+    it(`make one upstream call of ${processes} x 500 simultaneous ones, quick or slow`, async () => {
+      for (const [path, ms] of [
+        ['/tides/quick', 0],
+        ['/tides/slow', 400],
+      ] as const) {
+        answer = (response, number) => void setTimeout(() => response.end(String(number)), ms)
+        const all = sum(await Promise.all(members.map((member) => member.told(`ask ${path} 500`))))
+        expect(callsOf(path), path).to.equal(1)
+        const { '1 forwarded': forwarded, '1 collapsed': collapsed = 0, '1 hit': hits = 0, ...others } = all
+        expect(others, path).to.eql({})
+        expect([forwarded, collapsed + hits], path).to.eql([1, 500 * processes - 1])
+        if (ms > 0) expect(hits, 'whoever asks while it is on its way waits for it').to.be.below(250 * processes)
+      }
+    })
+
+    it('wait for one that takes long, and where its process is killed or stands still no longer than a claim holds: what that brings is not stored', async () => {
+      answer = (response, number, path) => {
+        if (path === '/tides/long') setTimeout(() => response.end('1'), 6_500)
+        else if (number > 1) response.end('2')
+      }
+      const [ones, others] = [members.slice(0, processes / 2), members.slice(processes / 2)]
+      const [caller, ...sleepers] = ones as [Member, ...Member[]]
+      const long = [caller.told('ask /tides/long 5')]
+      await callOf('/tides/long')
+      long.push(...others.map((member) => member.told('ask /tides/long 5')))
+      const killed = others.map((member) => ({ member, heard: member.told('ask /tides/killed 500') }))
+      const victim = await callOf('/tides/killed')
+      const began = performance.now()
+      killed.find(({ member }) => member.pid === victim.pid)?.member.kill('SIGKILL')
+      const askPaused = (member: Member) => ({ member, heard: member.told('ask /tides/paused 20') })
+      const paused = sleepers.map(askPaused)
+      const still = await callOf('/tides/paused')
+      const sleeper = paused.find(({ member }) => member.pid === still.pid)?.member as Member
+      sleeper.kill('SIGSTOP')
+      still.response.end('1')
+      paused.push(...others.filter(({ pid }) => pid !== victim.pid).map(askPaused))
+
+      const awake = ({ member }: { member: Member }) => member !== sleeper && member.pid !== victim.pid
+      const afterKill = sum(await Promise.all(killed.filter(awake).map(({ heard }) => heard)))
+      expect(performance.now() - began).to.be.within(2_000, 12_000)
+      const afterPause = sum(await Promise.all(paused.filter(awake).map(({ heard }) => heard)))
+      sleeper.kill('SIGCONT')
+      await Promise.all(paused.map(({ heard }) => heard))
+      for (const [got, path, times] of [
+        [afterKill, '/tides/killed', 500 * killed.filter(awake).length],
+        [afterPause, '/tides/paused', 20 * paused.filter(awake).length],
+      ] as const) {
+        const { '2 forwarded': forwarded = 0, '2 collapsed': collapsed = 0, '2 hit': hits = 0, ...rest } = got
+        expect(rest, path).to.eql({})
+        expect([forwarded, forwarded + collapsed + hits], path).to.eql([1, times])
+        expect(callsOf(path), path).to.equal(2)
+        answer = (response) => void response.end('2')
+        for (const member of members) {
+          if (member.pid === victim.pid) continue
+          let later = await member.told(`ask ${path} 3`)
+          // who stood still may have to connect to its store again
+          for (let i = 0; member === sleeper && !later['2 hit'] && i < 100; i++)
+            later = await pause(100).then(() => member.told(`ask ${path} 3`))
+          expect(later, path).to.eql({ '2 hit': 3 })
+        }
+      }
+      const [own, ...waited] = await Promise.all(long.filter((_, i) => others[i - 1]?.pid !== victim.pid))
+      expect(own).to.eql({ '1 forwarded': 1, '1 collapsed': 4 })
+      for (const got of waited) expect(got).to.eql({ '1 collapsed': 5 })
+      expect(callsOf('/tides/long')).to.equal(1)
+      members.splice(
+        members.findIndex(({ pid }) => pid === victim.pid),
+        1,
+      )
+    })
+
+    it('do not bring back what was purged or invalidated while it was on its way, however long others have had the store open', async () => {
+      const first = join('purged') // alone, at first
+      await first.ready
+      answer = (response, number) => {
+        if (number > 1) response.end('new')
+      }
+      for (const [i, how] of ['purge', 'invalidate', 'purge'].entries()) {
+        const path = `/tides/${how}-${i}`
+        const heard = first.told(`ask ${path} 5`)
+        const { response } = await callOf(path)
+        const other = i === 1 ? (members.at(-1) as Member) : join('purged')
+        await other.ready
+        await other.told(how)
+        response.end('old')
+        expect(await heard).to.eql({ 'old forwarded': 1, 'old collapsed': 4 })
+        await pause(50)
+        expect(await other.told(`ask ${path} 1`), how).to.eql({ 'new forwarded': 1 })
+        expect(Object.keys(await first.told(`ask ${path} 1 `))[0], how).to.be.oneOf(['new hit', 'new collapsed'])
+        expect(callsOf(path), how).to.equal(2)
+      }
+    })
+
+    it('wait once at the most for what they could not have: an answer that nobody may share, that fails, or that is not kept', async () => {
+      const few = members.slice(0, 3)
+      for (const [path, most, status, control] of [
+        ['/ships/for-one', 15, 200, 'no-store'],
+        ['/ships/stale', 15, 200, 'max-age=0'],
+        ['/ships/failing', 3, 503, ''],
+        ['/tides/missing', 3, 404, ''],
+      ] as const) {
+        answer = (response) => void setTimeout(() => response.writeHead(status, control ? { 'cache-control': control } : {}).end('it'), 200)
+        const began = performance.now()
+        const got = sum(await Promise.all(few.map((member) => member.told(`ask ${path} 5`))))
+        expect((got['it forwarded'] ?? 0) + (got['it collapsed'] ?? 0), `${path} ${JSON.stringify(got)}`).to.equal(15)
+        expect(callsOf(path), path).to.be.within(3, most)
+        expect(performance.now() - began, path).to.be.below(2_000)
+      }
+    })
+  })

@@ -1,0 +1,51 @@
+import { createInterface } from 'node:readline'
+import { openStash } from 'stashen'
+import { storeNamed } from './two-processes.js'
+
+/**
+ * Does what it is told, a line at a time, and writes a line of JSON of each once that is done, with what it came to: `ask PATH TIMES`, so many callers at
+ * once, each answer and how it came with how many had it; `purge` or `invalidate` all; `close`.
+ */
+const [store = '', baseUrl = ''] = process.argv.slice(2)
+const headers = { 'user-agent': String(process.pid) }
+const stash = await openStash({
+  store: storeNamed(store),
+  storeTimeout: '5 s',
+  providers: {
+    harbour: {
+      baseUrl,
+      endpoints: {
+        tide: { request: 'GET /tides/{id}', freshFor: '1 day', staleWhileRevalidate: '1 day' },
+        ship: { request: 'GET /ships/{id}', freshFor: '1 day', trust: 'upstream', holdOff: '0 s' },
+      },
+    },
+  },
+})
+async function ask(path = '', times = '1'): Promise<Record<string, number>> {
+  const counts: Record<string, number> = {}
+  await Promise.all(
+    Array.from({ length: Number(times) }, async () => {
+      const response = await stash.fetch(baseUrl + path, { headers })
+      const name = `${await response.text()} ${stash.outcomeOf(response)?.how}`
+      counts[name] = (counts[name] ?? 0) + 1
+    }),
+  )
+  return counts
+}
+
+async function done(line: string): Promise<unknown> {
+  const [what = '', ...rest] = line.split(' ')
+  return what === 'ask' ? ask(...rest) : stash[what as 'purge' | 'invalidate']({}, { everything: true })
+}
+
+const say = (line: string, what: unknown) => process.stdout.write(`${JSON.stringify([line, what])}\n`)
+say('ready', {})
+for await (const line of createInterface(process.stdin)) {
+  if (line === 'close') break
+  void done(line).then(
+    (what) => say(line, what),
+    (error) => say(line, { [String(error)]: 1 }),
+  )
+}
+await stash.close()
+process.exit() // a cluster's client that was handed in stays connected
