@@ -204,13 +204,51 @@ for (const [kind, processes, place] of kinds)
         await other.ready
         await other.told(how)
         response.end('old')
-        expect(await heard).to.eql({ 'old forwarded': 1, 'old collapsed': 4 })
+        const { 'old forwarded': own, ...joined } = await heard
+        expect(own, 'who asked before has what came').to.equal(1)
+        expect(
+          Object.keys(joined).filter((name) => !name.startsWith('new')),
+          'who joined may have done so since',
+        ).to.eql([])
         await pause(50)
-        expect(await other.told(`ask ${path} 1`), how).to.eql({ 'new forwarded': 1 })
-        expect(Object.keys(await first.told(`ask ${path} 1 `))[0], how).to.be.oneOf(['new hit', 'new collapsed'])
+        for (const member of [other, first])
+          expect(Object.keys(await member.told(`ask ${path} 1`))[0], how).to.be.oneOf(['new hit', 'new collapsed'])
         expect(callsOf(path), how).to.equal(2)
       }
     })
+
+    if (!kind.includes('near'))
+      it('give nobody who asks after a purge or an invalidation, in whatever process, what left before', async () => {
+        let version = 0
+        let floor = 0
+        answer = (response) => {
+          const body = String(version)
+          setTimeout(() => response.end(body), Math.random() * 60)
+        }
+        const end = performance.now() + 2_500
+        let answers = 0
+        const asks = async (member: Member, id: number) => {
+          for (let i = 0; performance.now() < end; i++) {
+            const least = floor
+            const got = await member.told(`ask /tides/p 2 ${id}-${i}`)
+            for (const name of Object.keys(got)) expect(Number.parseInt(name, 10), name).to.be.at.least(least)
+            answers += 2
+          }
+        }
+        const changes = async (member: Member, id: number) => {
+          for (let i = 0; performance.now() < end; i++) {
+            const newer = ++version
+            const done = await member.told(`${i % 2 ? 'purge' : 'invalidate'} ${id}-${i}`)
+            expect(done).to.have.property('entries')
+            floor = Math.max(floor, newer)
+            await pause(Math.random() * 40)
+          }
+        }
+        const [one, two, three] = members as [Member, Member, Member]
+        await Promise.all([one, two, three, one, two, three].map(asks).concat([changes(one, 1), changes(two, 2)]))
+        expect(floor).to.be.above(20)
+        expect(answers).to.be.above(100)
+      })
 
     it('wait once at the most for what they could not have: an answer that nobody may share, that fails, or that is not kept', async () => {
       const few = members.slice(0, 3)

@@ -105,6 +105,10 @@ export class CallRunner {
     const { fetched } = landed
     if (fetched.result === 'elsewhere') return this.#afterOther(forwarding, fetched)
     if ('answer' in fetched) {
+      if (joined && landed.isLost && (await landed.isLost())) {
+        shared.superseded = true
+        return this.#afterOther(forwarding, { end: 'over', look: (key) => this.#parts.entries.get(key) })
+      }
       const other = joined ? this.#otherCall(forwarding, landed, fetched) : undefined
       if (other) return this.#forward(other)
       const isForAll = isShareable(call, landed, fetched, this.#parts.clock.now()) && call.form.canJoin(fetched.answer)
@@ -127,7 +131,7 @@ export class CallRunner {
   }
 
   /** What a caller gets once the call of another process, which it waited for, is over: what that has stored, else a call of its own. */
-  async #afterOther<T>(forwarding: Forwarding<T>, { end, look }: MadeElsewhere): Promise<Answered<T>> {
+  async #afterOther<T>(forwarding: Forwarding<T>, { end, look }: Pick<MadeElsewhere, 'end' | 'look'>): Promise<Answered<T>> {
     const { caller, record, found: before, decision: first, waits = 0 } = forwarding
     const { call } = caller
     if (end === 'for-one') this.#parts.inFlight.isShared(before.key, false)

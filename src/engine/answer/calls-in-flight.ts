@@ -54,7 +54,7 @@ export class CallsInFlight {
     { reuse, over: isAsked = false, claim }: Reusing,
   ): { shared: SharedCall<Landed<T>>; joined: boolean } {
     const inFlight = this.#inFlight.get(key) as SharedCall<Landed<T>> | undefined
-    if (reuse === 'shared' && inFlight && !inFlight.abandoned && !this.#unshared.has(key)) {
+    if (reuse === 'shared' && inFlight && !inFlight.abandoned && !inFlight.superseded && !this.#unshared.has(key)) {
       if (!terms.urgency.inBackground) inFlight.hurry()
       return { shared: inFlight, joined: true }
     }

@@ -6,7 +6,7 @@ import type { Call } from '../call/call.js'
 import type { WithAnswer } from '../call/fetched.js'
 import type { Cancellation } from '../cancellation.js'
 import type { Gate } from '../gate/gate.js'
-import type { Landed } from '../upstream/landed.js'
+import type { Ended, Landed } from '../upstream/landed.js'
 import { placeOf } from '../upstream/place.js'
 import type { UpstreamCalls } from '../upstream/upstream-calls.js'
 import type { UpstreamJob } from '../upstream/upstream-job.js'
@@ -110,6 +110,7 @@ export class ClaimedCalls {
         landed.onEnd((ended) => end('stored' in ended ? undefined : 'abandoned' in ended ? 'over' : 'not-stored'))
         void fetched.settled?.then((how) => how === 'outgrown' && end('not-stored'))
         void landed.finished.then(() => end('not-stored'))
+        return { ...landed, isLost: () => isLost(claims, claim, landed) }
       }
       return landed
     } catch (error) {
@@ -140,6 +141,24 @@ export class ClaimedCalls {
     }
     return { fetched: { result: 'elsewhere', end, look }, ...rest }
   }
+}
+
+/** Whether a claim was lost before its answer was stored: where that is being stored, the store says so. */
+function isLost<T>(claims: Claims, claim: Claim, landed: Landed<T>): Maybe<boolean> {
+  let isWhole = false
+  landed.onWhole(() => {
+    isWhole = true
+  })
+  if (!isWhole) {
+    const how = claims.look(claim)
+    return how instanceof Promise ? how.then((end) => end === 'over') : how === 'over'
+  }
+  let ended: Ended | undefined
+  landed.onEnd((one) => {
+    ended = one
+  })
+  const isOutOfDate = () => ended !== undefined && 'notStored' in ended && ended.notStored === 'out-of-date'
+  return ended ? isOutOfDate() : landed.finished.then(isOutOfDate)
 }
 
 /** Whether an answer is one that callers may share, as far as its head says. */

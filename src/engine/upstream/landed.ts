@@ -32,6 +32,11 @@ export interface MadeElsewhere {
 export interface Landed<T> {
   readonly fetched: Fetched<T> | MadeElsewhere
   readonly place: Place
+  /**
+   * Whether something newer is known than what came, by now: a process that shares the store has purged or invalidated it, or asked again. Left out where
+   * that cannot be known.
+   */
+  readonly isLost?: () => Maybe<boolean>
   /** Settles when nothing of the call is left to do; never rejects. */
   readonly finished: Promise<unknown>
   /** Settles when no more of the answer is kept, though callers may still read it. */

@@ -109,7 +109,8 @@ export class SqliteClaims implements Claims {
   }
 
   look({ key, token }: Claim): ClaimEnd | undefined {
-    if (this.#private.get(key)?.token === token) return undefined
+    if (this.#private.get(key)?.token === token)
+      return this.#file.do(() => this.#openers.noneRemoved()) || this.#privateAreOver() ? undefined : 'over'
     const found = this.#file.do(() => this.#file.statement('SELECT until, ended FROM claim WHERE key = ? AND token = ?').get(key, token))
     if (!found) return this.#ended.get(token) ?? 'over'
     if (found.ended !== null) return found.ended === 'for-one' ? 'for-one' : 'not-stored'
