@@ -13,6 +13,7 @@ import { CallRunner } from './engine/answer/call-runner.js'
 import { CallsInFlight } from './engine/answer/calls-in-flight.js'
 import { ClaimedCalls } from './engine/answer/claimed-calls.js'
 import { LookUp } from './engine/answer/look-up.js'
+import type { PutParts } from './engine/answer/put-answer.js'
 import { RunningCalls } from './engine/answer/running-calls.js'
 import { CallRecorder } from './engine/call/call-record.js'
 import type { Events } from './engine/events.js'
@@ -37,6 +38,7 @@ export interface Assembly {
   readonly http: FetchHandler
   readonly gate: Gate
   readonly inFlight: CallsInFlight
+  readonly putting: PutParts
   /** What bounds the calls of each provider. */
   readonly bounds: readonly Bounds[]
 }
@@ -100,6 +102,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const preparation = new CallPreparation({ ...calling, rules, mode, refusals, ledger, warn })
   const explaining = { rules, runner, gate, clock }
   const rememberedBytes = store.memoryBytes ? Math.min(store.memoryBytes * shareOfRemembered, mostRemembered) : rememberedAlone
-  const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining, rememberedBytes })
-  return { ledger, recorder, running, runner, http, gate, inFlight, bounds: compiled.map(({ rest }) => rest) }
+  const putting = { entryWriter, inFlight, claimed }
+  const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining, putting, rememberedBytes })
+  return { ledger, recorder, running, runner, http, gate, inFlight, putting, bounds: compiled.map(({ rest }) => rest) }
 }

@@ -67,7 +67,14 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
   const { fetch } = globalThis // which may be replaced by this very stash
-  const { ledger, recorder, running, runner, http, gate, inFlight, bounds } = assemble(config, { store, clock, mode, events, warn, fetch })
+  const { ledger, recorder, running, runner, http, gate, inFlight, putting, bounds } = assemble(config, {
+    store,
+    clock,
+    mode,
+    events,
+    warn,
+    fetch,
+  })
   if (mode !== 'offline') {
     for (const one of bounds) await countEarlier({ store, clock: turnsBy(clock) }, clock.now(), one).catch(() => undefined) // told by the store's guard
   }
@@ -81,7 +88,19 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     if (closing) throw new StashClosedError()
   }
 
-  const parts: WrapParts = { entries: store.entries, clock, ledger, runner, recorder, events, gate, warn, assertOpen, checkCallOptions }
+  const parts: WrapParts = {
+    entries: store.entries,
+    clock,
+    ledger,
+    runner,
+    recorder,
+    events,
+    gate,
+    putting,
+    warn,
+    assertOpen,
+    checkCallOptions,
+  }
 
   function operation<F extends AsyncFunction>(id: string, fn: F, options: OperationOptions<F> = {}): Operation<F> {
     assertOpen()
@@ -142,6 +161,13 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     async has(input, init) {
       assertOpen()
       return (await http.explain(input, init)).would === 'serve'
+    },
+    async put(input, answer) {
+      assertOpen()
+      if (typeof answer?.arrayBuffer !== 'function') throw new UsageError(`the answer to put is ${shown(answer)}: give a Response`)
+      if (answer.bodyUsed || answer.body?.locked)
+        throw new UsageError('the body of the answer to put is being read already: give answer.clone()')
+      return running.track(http.put(input, answer))
     },
     entries(selector = {}) {
       assertOpen()

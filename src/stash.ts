@@ -7,6 +7,7 @@ import type { StoredEntry } from './core/entries/stored-entry.js'
 import type { Report } from './core/ledger/report-model.js'
 import type { ProviderStatus } from './core/limits/status.js'
 import type { Moment } from './core/time/moment.js'
+import type { PutAnswer } from './engine/answer/put-answer.js'
 import type { Fetch } from './engine/http/http-upstream.js'
 import type { AsyncFunction, Operation, OperationOptions } from './engine/operation/wrap-operation.js'
 
@@ -69,11 +70,21 @@ export interface Stash extends AsyncDisposable {
   explain(...request: Parameters<Fetch>): Promise<Explanation>
   /** Whether an answer is stored for a request that a call would get now, without an upstream call. Nothing is called or counted. */
   has(...request: Parameters<Fetch>): Promise<boolean>
+  /**
+   * Stores an answer that the application has of another source, such as a job, a webhook or a write that it just made, as if a call had brought it now: for
+   * as long as the rule, and its header fields, say. Reads the body of the answer. Nothing is called or counted; what is on its way to the same key comes too
+   * late. Rejects with code `USAGE` where no endpoint covers the request.
+   *
+   * ```ts
+   * await stash.put('https://tides.ebbline.example/v2/stations/kelpmouth', Response.json({ name: 'Kelpmouth' }))
+   * ```
+   */
+  put(request: Parameters<Fetch>[0], answer: Response): Promise<PutAnswer>
   /** The stored answers that a selector means, in the order of their keys, without their bodies. Throws code `USAGE` for a selector that is none. */
   entries(selector?: EntrySelector): AsyncIterable<StoredEntry>
   /**
    * Ends the freshness of stored answers: they are asked for again before they are used, and stay for when that fails (`staleIfError`, `offline`). What of
-   * them is on its way already in this process is not stored. Returns how many these are. Throws code `USAGE` for a selector that is none, or that means
+   * them is on its way already, in any process, is not stored. Returns how many these are. Throws code `USAGE` for a selector that is none, or that means
    * everything without `everything: true`.
    */
   invalidate(selector: EntrySelector, options?: ChangeOptions): Promise<{ readonly entries: number }>

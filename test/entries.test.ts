@@ -143,6 +143,99 @@ describe('looking inside', () => {
     })
   }
 
+  for (const [name, make] of kinds)
+    it(`stores in a ${name} store what it is given, in place of what is stored and of what is on its way`, async () => {
+      let now = noon
+      const arrive: (() => void)[] = []
+      const told: string[] = []
+      await using stash = await openStash({
+        ...{ store: make(), warn: (message) => told.push(message), refusals: 'throw' },
+        clock: { now: () => now, ticks: () => performance.now(), later: setTimeoutLater },
+        fetch: async () => {
+          calls++
+          await new Promise<void>((resolve) => arrive.push(resolve))
+          return new Response('upstream')
+        },
+        providers: {
+          ebbline: {
+            baseUrl: tides,
+            plan: { currency: 'EUR', perCall: '0.01' },
+            endpoints: {
+              tides: { request: 'GET /tides/{id}', freshFor: '1 hour' },
+              ships: { request: 'GET /ships/{id}', freshFor: '1 hour', trust: 'upstream' },
+              quotes: { request: 'POST /quotes', safe: true, freshFor: '1 hour' },
+              write: { request: 'PUT /tides/{id}' },
+              live: { request: 'GET /live/{id}', freshFor: '1 hour', mode: 'measure' },
+            },
+          },
+        },
+      })
+      calls = 0
+      const asked = async (input: string | Request) => {
+        const response = await stash.fetch(input)
+        return `${await response.text()} ${stash.outcomeOf(response)?.how}`
+      }
+      const url = `${tides}/tides/1`
+      expect(await stash.put(url, new Response('put', { headers: { 'content-type': 'text/plain' } }))).to.eql({
+        ...{ stored: true, freshUntil: new Date(now + 60 * minute) },
+      })
+      expect(await asked(url)).to.equal('put hit')
+      now += 61 * minute
+      const slow = asked(url)
+      while (arrive.length === 0) await new Promise((resolve) => setTimeout(resolve, 1))
+      await stash.put(new URL(url), new Response('newer'))
+      expect(await asked(url)).to.equal('newer hit')
+      arrive.shift()?.()
+      expect(await slow, 'its own caller has what came').to.equal('upstream forwarded')
+      expect(await asked(url), 'and it is not stored').to.equal('newer hit')
+
+      const post = (day: string) =>
+        new Request(`${tides}/quotes`, { method: 'POST', body: JSON.stringify({ day }), headers: { 'content-type': 'application/json' } })
+      await stash.put(post('monday'), Response.json({ dues: '12.50' }))
+      expect(await asked(post('monday'))).to.equal('{"dues":"12.50"} hit')
+      const en = (id: string) => new Request(`${tides}/ships/${id}`, { headers: { 'accept-language': 'en' } })
+      await stash.put(en('marram'), new Response('Marram', { headers: { vary: 'accept-language', 'cache-control': 'max-age=60' } }))
+      expect(await asked(en('marram'))).to.equal('Marram hit')
+      const refused: [input: string | Request, answer: Response, why: string][] = [
+        [en('secret'), new Response('x', { headers: { 'cache-control': 'no-store' } }), 'no-store'],
+        [`${tides}/tides/2`, new Response('gone', { status: 404 }), 'status'],
+        [`${tides}/tides/2`, new Response('gone', { status: 503 }), 'status'],
+        [`${tides}/live/2`, new Response('x'), 'not-reusable'],
+        [new Request(`${tides}/tides/2`, { method: 'PUT', body: 'x' }), new Response('x'), 'not-reusable'],
+        [`${tides}/tides/2`, new Response(new Uint8Array(2_000_000)), 'too-large'],
+      ]
+      for (const [input, answer, notStored] of refused)
+        expect(await stash.put(input, answer), notStored).to.eql({ stored: false, notStored })
+
+      const find = stash.operation('skerrylight.find', async (name: string) => ({ name, from: 'sdk' }), { freshFor: '1 hour' })
+      expect((await find.put(['Marram'], { name: 'Marram', from: 'webhook' })).stored).to.equal(true)
+      expect(await find('Marram')).to.eql({ name: 'Marram', from: 'webhook' })
+      expect(await find('Kelpie')).to.eql({ name: 'Kelpie', from: 'sdk' })
+      class Vessel {
+        readonly #secret = 1
+        get it() {
+          return this.#secret
+        }
+      }
+      expect(await find.put(['odd'], new Vessel() as never)).to.eql({ stored: false, notStored: 'inexact' })
+
+      const read = new Response('read')
+      await read.text()
+      for (const [input, answer, ...words] of [
+        ['https://other.example/x', new Response('x'), 'no endpoint covers GET https://other.example/x'],
+        [url, 'text', 'give a Response'],
+        [url, undefined, 'give a Response'],
+        [url, read, 'answer.clone()'],
+      ] as unknown as [string, Response, ...string[]][]) {
+        const error = await stash.put(input, answer).catch((caught: unknown) => caught)
+        expect(error, String(words)).to.have.property('code', 'USAGE')
+        for (const word of words) expect((error as Error).message).to.include(word)
+      }
+      const { totals } = await stash.report()
+      expect(totals.with, 'nothing that was put is a call').to.include({ upstream: 1 + 1, asked: 8 })
+      expect(calls).to.equal(1)
+    })
+
   it('keeps what was invalidated for when asking again fails, and says whether a request would be answered', async () => {
     let now = noon
     await using stash = await opened(memoryStore(), () => now)

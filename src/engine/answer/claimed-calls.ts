@@ -57,6 +57,15 @@ export class ClaimedCalls {
     return claimed.result === 'none' ? undefined : 'busy'
   }
 
+  /** The claim on a key, whoever has it, and no claim of anybody else on what is under it. */
+  async takeOver({ endpoint }: Pick<UpstreamJob<unknown>['call'], 'endpoint'>, key: string): Promise<Claim | undefined> {
+    if (!this.#claims) return undefined
+    void this.#claims.drop({ under: key })
+    const claiming = { key, provider: endpoint.provider, endpoint: endpoint.name, storedAt: undefined, over: true }
+    const claimed = await this.#claims.take(claiming)
+    return claimed.result === 'taken' ? this.#owned(claimed.claim) : undefined
+  }
+
   /** Gives a claim back by which nothing was called. */
   drop(claim: Claim | undefined): void {
     if (!claim) return

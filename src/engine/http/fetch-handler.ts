@@ -4,6 +4,7 @@ import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint, RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions } from '../../core/endpoints/options.js'
 import { NothingStoredError } from '../../core/errors/call-errors.js'
+import { UsageError } from '../../core/errors/setup-errors.js'
 import { noDirectives } from '../../core/http/request-directives.js'
 import { isSignpost } from '../../core/http/variants.js'
 import type { Clock } from '../../core/ports/clock.js'
@@ -12,6 +13,7 @@ import type { Maybe } from '../../core/ports/maybe.js'
 import { Remembered } from '../../core/remembered.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { labelled, storedOutcome } from '../answer/outcomes.js'
+import { type PutAnswer, type PutParts, putAnswer } from '../answer/put-answer.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
@@ -41,6 +43,7 @@ export interface FetchHandlerParts {
   readonly clock: Clock
   readonly events: Events
   readonly explaining: Parameters<typeof explainCall>[0]
+  readonly putting: PutParts
   /** How much is remembered of plain GETs, their endpoints and keys, bytes at the most. */
   readonly rememberedBytes: number
 }
@@ -117,6 +120,16 @@ export class FetchHandler {
     const { preparation, explaining } = this.#parts
     const prepared = await preparation.prepare(input, init)
     return explainCall(explaining, preparation.call(prepared), prepared.matched)
+  }
+
+  /** Stores an answer to a request. */
+  async put(input: Parameters<Fetch>[0], answer: Response): Promise<PutAnswer> {
+    const { preparation, putting } = this.#parts
+    const prepared = await preparation.prepare(input, undefined)
+    const call = preparation.call(prepared, { reload: true }, async () => answer)
+    if (!prepared.matched.endpoint)
+      throw new UsageError(`no endpoint covers ${call.sent.method} ${call.sent.url}: nothing can be stored for it; see stashen explain`)
+    return putAnswer(putting, call)
   }
 
   async #fetch(preparing: Maybe<Prepared>, wanted: CallOptions | undefined, first: Maybe<Entry | undefined>): Promise<Response> {

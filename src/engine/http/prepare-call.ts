@@ -19,6 +19,7 @@ import { excerptOf } from './excerpt.js'
 import { answerOfEntry, fallbackAnswer, type HttpAnswer } from './http-answer.js'
 import { HttpCall, type HttpCallParts, type Matched, type Sending } from './http-call.js'
 import { asCalled, bypassOf, bytesOf, type Init, type Input, redirectOf, requestDirectivesOf, SentFields } from './http-request.js'
+import type { Fetch } from './http-upstream.js'
 import { SharedBody } from './shared-body.js'
 
 export interface PrepareCallParts extends HttpCallParts {
@@ -85,8 +86,10 @@ export class CallPreparation {
     return sending instanceof Promise ? sending.then((done) => ({ matched, sending: done })) : { matched, sending }
   }
 
-  call({ matched, sending }: Prepared, wanted?: CallOptions): HttpCall {
-    return new HttpCall(this.#parts, matched, sending, this.#form(matched.rule), wanted)
+  /** `fetch`: what brings its answer, where that is no call upstream. */
+  call({ matched, sending }: Prepared, wanted?: CallOptions, fetch?: Fetch): HttpCall {
+    const parts = fetch ? { ...this.#parts, fetch } : this.#parts
+    return new HttpCall(parts, matched, sending, this.#form(matched.rule), wanted)
   }
 
   #counter(rule: RequestEndpoint): EndpointCounter {

@@ -3,6 +3,8 @@ import type { Explanation } from '../../core/decide/explanation.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions, RuleOptions } from '../../core/endpoints/options.js'
+import { UsageError } from '../../core/errors/setup-errors.js'
+import { shown } from '../../core/errors/shown.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
@@ -10,6 +12,7 @@ import type { Maybe } from '../../core/ports/maybe.js'
 import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { explained } from '../answer/explained.js'
+import { type PutAnswer, type PutParts, putAnswer } from '../answer/put-answer.js'
 import { type CallTerms, termsOf } from '../call/call.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
@@ -46,6 +49,8 @@ export type Operation<F extends AsyncFunction> = ((
   withOutcome(...args: Parameters<F>): Promise<{ value: Awaited<ReturnType<F>>; outcome: Outcome }>
   /** The same operation, called on other terms than its rule's. */
   calling(options: CallOptions): Operation<F>
+  /** Stores a value for these arguments, as if a call had returned it now. Nothing is called or counted; what is on its way comes too late. */
+  put(args: Parameters<F>, value: Awaited<ReturnType<F>>): Promise<PutAnswer>
   /** What a call with these arguments would do now, and why. Nothing is called, stored or counted. */
   explain(...args: Parameters<F>): Promise<Explanation>
 }
@@ -58,6 +63,7 @@ export interface WrapParts {
   readonly recorder: CallRecorder
   readonly events: Events
   readonly gate: Gate
+  readonly putting: PutParts
   readonly warn: (message: string) => void
   /** Throws once the stash is closed. */
   readonly assertOpen: () => void
@@ -87,6 +93,7 @@ export function wrapOperation<F extends AsyncFunction>(
       ),
   }
   const ruled = termsOf(endpoint, undefined)
+  const reloading = termsOf(endpoint, { reload: true })
 
   function callOf(self: unknown, args: Parameters<F>, key: string, terms: CallTerms): OperationCall {
     const own = { ...terms, urgency: { ...terms.urgency } } // which a call may change for itself
@@ -150,6 +157,18 @@ export function wrapOperation<F extends AsyncFunction>(
       async explain(this: unknown, ...args: Parameters<F>): Promise<Explanation> {
         const call = prepared(this, args)
         return { provider, endpoint: name, nearMisses: [], leftOut: [], ...(await explained(parts, call, () => 'rule')) }
+      },
+      async put(this: unknown, args: Parameters<F>, value: unknown): Promise<PutAnswer> {
+        parts.assertOpen()
+        if (!Array.isArray(args)) throw new UsageError(`the first argument of put is ${shown(args)}: give the arguments as a list`)
+        const receiver = this === called ? undefined : this
+        const own = { ...reloading, urgency: { ...reloading.urgency } }
+        const call = new OperationCall(
+          operation,
+          { key: keys.of(receiver, args), terms: own, isExcepted: isExcepted(args) },
+          async () => value,
+        )
+        return putAnswer(parts.putting, call)
       },
       calling,
     })
