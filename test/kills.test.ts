@@ -1,0 +1,94 @@
+import { spawn } from 'node:child_process'
+import { createHash } from 'node:crypto'
+import { once } from 'node:events'
+import { createServer } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { setTimeout as pause } from 'node:timers/promises'
+import { fileURLToPath } from 'node:url'
+import { expect } from 'chai'
+import { openStash } from 'stashen'
+import { temporaryFolder } from './support/files.js'
+import { haveRedis } from './support/needs.js'
+import { RedisServer } from './support/redis-server.js'
+import { storeNamed } from './support/two-processes.js'
+
+const killed = fileURLToPath(new URL('./support/killed.process.js', import.meta.url))
+
+/** How many processes are killed in all: `STASHEN_KILLS=1000 npx mocha dist/test/kills.test.js` for more. */
+const kills = Number(process.env.STASHEN_KILLS ?? 12)
+
+const file = temporaryFolder()
+let redis: RedisServer
+const kinds: [name: string, place: () => string][] = [['an SQLite file', () => file('kills.db')]]
+if (haveRedis('processes that are killed')) {
+  before(async () => {
+    redis = await RedisServer.start()
+  })
+  after(() => redis.remove())
+  kinds.push(['a Redis server', () => `${redis.url}?prefix=kills`])
+}
+
+for (const [kind, place] of kinds)
+  it(`two processes at a time on ${kind}, killed again and again, leave no torn entry, lose a second of counts at the most, and hold every bound`, async () => {
+    const arrivals: number[] = []
+    const counts = { tides: 0, quotes: 0, berths: 0 }
+    const server = createServer((request, response) => {
+      const [, what = ''] = String(request.url).split('/')
+      counts[what as 'tides']++
+      arrivals.push(performance.now())
+      const text = `${request.url} `.repeat(1 + Math.floor(Math.random() * 2_000))
+      response.setHeader('content-type', 'application/json')
+      setTimeout(() => response.end(JSON.stringify({ text, sum: sumOf(text) })), Math.random() * 20)
+    }).listen(0, '127.0.0.1')
+    await once(server, 'listening')
+    const base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+    let mayBeLost = 0
+    let entries = 0
+    for (let round = 0; round < kills / 2; round++) {
+      const pair = [1, 2].map(() => spawn(process.execPath, [killed, place(), base], { stdio: ['ignore', 'inherit', 'inherit'] }))
+      const before = arrivals.length
+      const long = round % 3 === 0
+      while (arrivals.length === before && round % 4 !== 3) await pause(5) // every fourth is killed while it opens
+      await pause(Math.random() * (long ? 2_200 : 500))
+      for (const child of pair) {
+        const ended = once(child, 'exit')
+        child.kill('SIGKILL')
+        await ended
+        await pause(Math.random() * 30)
+      }
+      const at = performance.now()
+      mayBeLost += arrivals.filter((one) => one > at - 1_300).length
+      const store = storeNamed(place())
+      await store.open({ now: Date.now(), warn: (message) => expect.fail(message) })
+      for (let after: string | undefined; ; ) {
+        const page = await store.entries.list({ all: true }, { after })
+        for (const { key } of page.entries) {
+          const entry = await store.entries.get(key)
+          if (!entry) continue // run out, or replaced by a later
+          const { text, sum } = JSON.parse(new TextDecoder().decode(entry.body)) as { text: string; sum: string }
+          expect(sumOf(text), key).to.equal(sum)
+          entries++
+        }
+        if (page.next === undefined) break
+        after = page.next
+      }
+      await store.close()
+      expect(counts.quotes, 'a limit of 40 an hour').to.be.at.most(40)
+      expect(counts.berths, 'EUR 2.05 at EUR 0.10').to.be.at.most(20)
+    }
+    await using stash = await openStash({ store: storeNamed(place()) })
+    const upstream = (await stash.report()).totals.with?.upstream ?? 0
+    server.closeAllConnections()
+    server.close()
+    expect(upstream).to.be.within(arrivals.length - mayBeLost, arrivals.length)
+    expect(entries).to.be.above(kills)
+    expect(counts.quotes, 'calls that a killed process had under way count').to.be.within(20, 40)
+    if (kills > 100)
+      console.log(
+        `${kind}: ${kills} killed, ${arrivals.length} calls, ${upstream} counted, ${mayBeLost} in last seconds, ${entries} entries read, ${JSON.stringify(counts)}`,
+      )
+  }).timeout(3_600_000)
+
+function sumOf(text: string): string {
+  return createHash('sha1').update(text).digest('hex')
+}
