@@ -3,7 +3,8 @@ import { existsSync, mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { createClient } from 'redis'
-import { openStash } from 'stashen'
+import { memoryStore, openStash, type Store } from 'stashen'
+import { layeredStore } from 'stashen/layered'
 import { type RedisClient, redisStore } from 'stashen/redis'
 import { compare, type Ratio } from './compare.js'
 import { kilobyte } from './upstream.js'
@@ -46,9 +47,32 @@ export async function redisRatios(): Promise<Ratio[]> {
       }),
     )
   }
+  ratios.push(await layeredRatio(client as unknown as RedisClient))
   await stash.close()
   await client.close()
   child.kill()
   rmSync(folder, { recursive: true })
   return ratios
+}
+
+/** A hit among the copies that a layer keeps of a Redis server's entries, against one in memory. */
+async function layeredRatio(client: RedisClient): Promise<Ratio> {
+  const opened = async (store: Store) => {
+    const stash = await openStash({ store })
+    const vessel = stash.operation('skerrylight.vessel', async (name: string) => ({ ...kilobyte, name }), { freshFor: '1 day' })
+    await vessel('near')
+    while ((await vessel.withOutcome('near')).outcome.how !== 'hit');
+    return { stash, vessel }
+  }
+  const layered = await opened(layeredStore({ far: redisStore({ client, prefix: 'layered' }), nearFor: '1 day' }))
+  const memory = await opened(memoryStore())
+  const ratio = await compare({
+    name: 'operation behind a near layer, a 1 KB object, against memory',
+    ours: () => layered.vessel('near'),
+    baseline: () => memory.vessel('near'),
+    limit: 1.2,
+  })
+  await layered.stash.close()
+  await memory.stash.close()
+  return ratio
 }

@@ -28,7 +28,7 @@ import {
   wrapOperation,
 } from './engine/operation/wrap-operation.js'
 import { systemClock, turnsBy } from './engine/system-clock.js'
-import { changeEntries, type EntryChange, readEntries } from './queries/entries.js'
+import { changeEntries, type EntryChange, readEntries, sweepEntries } from './queries/entries.js'
 import { readReport } from './queries/reports.js'
 import { readStatus } from './queries/status.js'
 import type { ChangeOptions, ReportOptions, Stash } from './stash.js'
@@ -175,6 +175,10 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     },
     invalidate: (selector, options) => change('invalidate', selector, options),
     purge: (selector, options) => change('purge', selector, options),
+    async sweep() {
+      assertOpen()
+      return { entries: await sweepEntries(store, clock, clock.now()) }
+    },
     async status() {
       assertOpen()
       await gate.settle()

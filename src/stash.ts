@@ -90,6 +90,11 @@ export interface Stash extends AsyncDisposable {
   invalidate(selector: EntrySelector, options?: ChangeOptions): Promise<{ readonly entries: number }>
   /** Drops stored answers, as `invalidate` invalidates them. The ledger stays. */
   purge(selector: EntrySelector, options?: ChangeOptions): Promise<{ readonly entries: number }>
+  /**
+   * Drops the stored answers that are worth keeping no longer, for no rule lets them be given any more, before their room is needed: a store does so itself then.
+   * Mode `offline`, which takes answers of any age, has them no more. Returns how many these were.
+   */
+  sweep(): Promise<{ readonly entries: number }>
   /** How the providers stand that were called, as all who share the store know it, and how the store does. */
   status(): Promise<StashStatus>
   /**

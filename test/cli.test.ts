@@ -98,6 +98,9 @@ describe('the command line', () => {
         dryRun: false,
       })
       expect([count('--provider', 'quayrate'), count('--state', 'fresh'), count()]).to.eql([0, 0, listed.all - quotes])
+      const { entries: swept } = JSON.parse(stashen('sweep', ...on, '--json').stdout) as { entries: number }
+      expect([count(), swept > 0], 'what lasts longer than since the demo stays').to.eql([listed.all - quotes - swept, true])
+      expect(stashen('sweep', ...on).stdout).to.equal('0 answers dropped\n')
       expect(stashen('report', ...on).stdout.split('\n')[0], 'the books stay').to.equal(stashen('report', ...from).stdout.split('\n')[0])
       for (const [args, ...words] of [
         [['purge', ...on], 'means every stored answer', '--everything'],

@@ -137,6 +137,12 @@ describe('looking inside', () => {
       expect(calls, 'what was dropped is fetched').to.equal(before + 2)
       expect(await stash.invalidate({ endpoint: 'vessel' })).to.eql({ entries: 1 })
       expect((await lookUp.withOutcome('v-201')).outcome.how).to.equal('forwarded')
+      expect(await stash.sweep(), 'all may be given yet').to.eql({ entries: 0 })
+      const left = (await keys()).length
+      now += 24 * 60 * minute // what came half an hour ago, and with a day in which it may stand in for failures, is left
+      const { entries: swept } = await stash.sweep()
+      expect([(await keys()).length, swept > 0]).to.eql([left - swept, true])
+      expect(await stash.sweep()).to.eql({ entries: 0 })
       await stash.purge({}, { everything: true })
       expect(await keys()).to.eql([])
       expect((await stash.report()).totals.with?.upstream, 'the ledger stays').to.be.greaterThan(10)

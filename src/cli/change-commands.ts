@@ -2,7 +2,7 @@ import type { Command } from 'commander'
 import { compileSelector } from '../core/entries/selector.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { systemClock, turnsBy } from '../engine/system-clock.js'
-import { changeEntries, type EntryChange } from '../queries/entries.js'
+import { changeEntries, type EntryChange, sweepEntries } from '../queries/entries.js'
 import { countText } from '../render/format.js'
 import type { CliContext } from './cli-context.js'
 import { openToRead, openToWrite, storeHelp } from './open-store.js'
@@ -21,6 +21,28 @@ const descriptions: Readonly<Record<EntryChange, string>> = {
 }
 
 const done: Readonly<Record<EntryChange, string>> = { invalidate: 'invalidated', purge: 'dropped' }
+
+/** `stashen sweep`. */
+export function addSweep(program: Command, { stdout }: CliContext): void {
+  program
+    .command('sweep')
+    .description('drop stored answers that no rule lets be given any more, before their room is needed')
+    .requiredOption('--store <store>', `the store that the application uses: ${storeHelp}`)
+    .option('--json', 'print the number as JSON')
+    .action(async ({ store: named, json }: { store: string; json?: boolean }) => {
+      const store = await openToWrite(named)
+      try {
+        const entries = await sweepEntries(store, systemClock, Date.now())
+        stdout.write(json ? `${JSON.stringify({ entries })}\n` : `${answersText(entries)} dropped\n`)
+      } finally {
+        await store.close()
+      }
+    })
+}
+
+function answersText(entries: number): string {
+  return `${countText(entries)} ${entries === 1 ? 'answer' : 'answers'}`
+}
 
 /** `stashen invalidate` and `stashen purge`. */
 export function addChanges(program: Command, { stdout }: CliContext): void {
@@ -45,7 +67,7 @@ export function addChanges(program: Command, { stdout }: CliContext): void {
         const store = await (dryRun ? openToRead : openToWrite)(named)
         try {
           const entries = await changeEntries(change, selector, { store, clock: turnsBy(systemClock), now: Date.now(), dryRun })
-          const what = `${countText(entries)} ${entries === 1 ? 'answer' : 'answers'}`
+          const what = answersText(entries)
           stdout.write(
             json ? `${JSON.stringify({ entries, dryRun })}\n` : `${what} ${dryRun ? `would be ${done[change]}` : done[change]}\n`,
           )

@@ -2,7 +2,7 @@ import { Command, CommanderError } from 'commander'
 import { ConfigError, UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import { printableLines } from '../render/printable.js'
-import { addChanges } from './change-commands.js'
+import { addChanges, addSweep } from './change-commands.js'
 import { addCheck } from './check-command.js'
 import type { CliContext } from './cli-context.js'
 import { addDemo } from './demo-command.js'
@@ -34,6 +34,7 @@ export async function runCli(args: readonly string[], context: CliContext): Prom
   addForgive(program, context)
   addEntries(program, context)
   addChanges(program, context)
+  addSweep(program, context)
   addExplain(program, context)
   addCheck(program, context)
   try {

@@ -67,6 +67,18 @@ async function removeAll(entries: EntryStore, selection: Selection, clock: Pick<
   )
 }
 
+/** Drops what is not worth keeping any more; returns how many entries these are. */
+export async function sweepEntries({ entries }: Pick<Store, 'entries'>, clock: Pick<Clock, 'later'>, now: number): Promise<number> {
+  let count = 0
+  const piece = async () => {
+    const dropped = await entries.sweep(now)
+    count += dropped.entries
+    return dropped
+  }
+  await inPieces(clock, piece, ({ more }) => more)
+  return count
+}
+
 async function* all(entries: EntryStore, selection: Selection): AsyncGenerator<EntrySummary> {
   let after: string | undefined
   do {
