@@ -355,6 +355,7 @@ describe('the command line', () => {
       fails = day === 'two'
     }
     const own = await stash.status()
+    expect(own.store).to.include({ trouble: null, writable: true, clockAheadMs: null, drops: null })
     await stash.close()
     const json = JSON.parse(stashen('status', '--store', path, '--json').stdout) as typeof own
     expect(json.providers[0]?.limits.map(({ limit, left }) => [limit, left])).to.eql([
@@ -366,6 +367,7 @@ describe('the command line', () => {
     expect(code).to.equal(0)
     for (const words of [
       /^store {2}works, 2 entries/m,
+      /^ {7}SQLite 3\.[\d.]+, answers in [\d.]+ ms$/m,
       /30 calls per minute +27 of 30 left/,
       /hold-off +tides +held off +1 failure, until/,
       /last error .* tides: answered with status 503/,

@@ -15,7 +15,7 @@ import { storeNamed } from './support/two-processes.js'
 const killed = fileURLToPath(new URL('./support/killed.process.js', import.meta.url))
 
 /** How many processes are killed in all: `STASHEN_KILLS=1000 npx mocha dist/test/kills.test.js` for more. */
-const kills = Number(process.env.STASHEN_KILLS ?? 12)
+const kills = Number(process.env.STASHEN_KILLS ?? 8)
 
 const file = temporaryFolder()
 let redis: RedisServer

@@ -107,6 +107,29 @@ if (haveRedis('the Redis store')) {
         expect(warnings[0]).to.include('allkeys-lru').and.to.include('may get lost')
       })
 
+      it('says what it is on, how far its clock is, and that it is full, or read-only by now', async () => {
+        const primary = await RedisServer.start()
+        await using stash = await openStash({ store: layeredStore({ far: redisStore({ url: primary.url }) }), warn() {} })
+        const status = async () => (await stash.status()).store
+        const is = await status()
+        expect(is).to.include({ trouble: null, writable: true, drops: null })
+        expect(is.on).to.match(/^Redis [67]/)
+        expect(is.answersInMs).to.be.within(0, 2_000)
+        expect(is.clockAheadMs, 'it is on this machine').to.be.within(-1_000, 1_000)
+        primary.cli('config', 'set', 'maxmemory', '1')
+        expect(await status(), 'full').to.include({ writable: false, drops: null })
+        primary.cli('config', 'set', 'maxmemory-policy', 'volatile-lru')
+        expect(await status(), 'it drops what runs out').to.include({ writable: true, drops: 'volatile-lru' })
+        primary.cli('config', 'set', 'maxmemory', '0')
+        primary.cli('replicaof', '127.0.0.1', '1')
+        expect(await status(), 'a replica by now').to.include({ writable: false, drops: null })
+        await primary.stop()
+        const gone = await status()
+        expect(gone.trouble).to.be.a('string')
+        expect(gone).to.include({ entries: null, on: null, writable: null, clockAheadMs: null })
+        await primary.remove()
+      }).timeout(60_000)
+
       it('is opened later where a stash may open without it, and closed where it never was', async () => {
         const other = await RedisServer.start()
         await other.stop()
@@ -280,7 +303,7 @@ if (haveRedis('the Redis store')) {
       const stashen = (...args: string[]) =>
         spawnSync(process.execPath, [bin, ...args, ...at], { encoding: 'utf8', env: { ...process.env, NO_COLOR: '1' } })
       expect(stashen('report').stdout).to.include('ebbline')
-      expect(stashen('status').stdout).to.include('works, 2 entries')
+      expect(stashen('status').stdout).to.match(/works, 2 entries.*\n +Redis [67][\d.]+, answers in [\d.]+ ms\n/)
       expect(stashen('entries').stdout).to.include('2 answers').and.to.include('/v2/tides/1')
       expect(stashen('purge', '--key', '*/tides/1 *').stdout).to.equal('1 answer dropped\n')
       expect(stashen('entries').stdout).to.include('1 answer\n')

@@ -2,14 +2,27 @@ import type { Store } from '../core/ports/store.js'
 import { statusOfProviders } from '../engine/gate/provider-records.js'
 import type { StashStatus } from '../stash.js'
 
+const nothingKnown = { on: null, writable: null, answersInMs: null, clockAheadMs: null, drops: null }
+
+/** What a store is on, how long it takes to say so, and how far its clock is from this machine's: to about half of that. */
+async function inspected(store: Store): Promise<Omit<StashStatus['store'], 'trouble' | 'entries' | 'bytes'>> {
+  const [asked, began] = [Date.now(), performance.now()]
+  const facts = await store.inspect?.()
+  if (!facts) return nothingKnown
+  const answersInMs = performance.now() - began
+  const clockAheadMs = facts.now === undefined ? null : Math.round(facts.now - asked - answersInMs / 2)
+  return { on: facts.on, writable: facts.isWritable, answersInMs, clockAheadMs, drops: facts.drops ?? null }
+}
+
 /** How things stand by what a store knows; `trouble` is what is known to be wrong with it. */
 export async function readStatus(store: Store, now: number, trouble?: string): Promise<StashStatus> {
   const at = new Date(now)
   try {
     const { entries, bytes } = await store.entries.size()
-    return { at, store: { trouble: trouble ?? null, entries, bytes }, providers: await statusOfProviders(store.records, now) }
+    const known = await inspected(store)
+    return { at, store: { trouble: trouble ?? null, entries, bytes, ...known }, providers: await statusOfProviders(store.records, now) }
   } catch (error) {
     const what = trouble ?? (error instanceof Error ? error.message : String(error))
-    return { at, store: { trouble: what, entries: null, bytes: null }, providers: [] }
+    return { at, store: { trouble: what, entries: null, bytes: null, ...nothingKnown }, providers: [] }
   }
 }

@@ -1,7 +1,7 @@
 import Table from 'cli-table3'
 import type { ProviderStatus } from '../core/limits/status.js'
 import { differenceText } from './forecast-text.js'
-import { ageText, countText, momentText } from './format.js'
+import { ageText, countText, latencyText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
 import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
@@ -9,7 +9,16 @@ import type { Colors } from './text-options.js'
 /** What `statusText` writes down. */
 export interface StatusModel {
   readonly at: Date
-  readonly store: { readonly trouble: string | null; readonly entries: number | null; readonly bytes: number | null }
+  readonly store: {
+    readonly trouble: string | null
+    readonly entries: number | null
+    readonly bytes: number | null
+    readonly on: string | null
+    readonly writable: boolean | null
+    readonly answersInMs: number | null
+    readonly clockAheadMs: number | null
+    readonly drops: string | null
+  }
   readonly providers: readonly ProviderStatus[]
 }
 
@@ -25,8 +34,28 @@ export function statusText(given: StatusModel, { colors, zone }: { colors: Color
     table.push(...providerRows(provider, now, { colors, zone }))
   }
   const rows = providers.length === 0 ? '\nno provider was called yet' : table.toString().replace(/ +$/gm, '')
-  return `${colors.bold('store')}  ${health}\n${rows}\n`
+  return `${colors.bold('store')}  ${health}\n${placeText(store, colors)}${rows}\n`
 }
+
+/** What a store is on, and how that does. */
+function placeText({ on, writable, answersInMs, clockAheadMs, drops }: StatusModel['store'], colors: Colors): string {
+  if (on === null) return ''
+  const clock =
+    clockAheadMs === null || Math.abs(clockAheadMs) < tellClockFromMs
+      ? undefined
+      : `its clock ${latencyText(Math.abs(clockAheadMs))} ${clockAheadMs > 0 ? 'ahead' : 'behind'}`
+  const parts = [
+    on,
+    answersInMs === null ? undefined : `answers in ${latencyText(answersInMs)}`,
+    clock,
+    writable === false ? colors.red('cannot be written') : undefined,
+    drops === null ? undefined : colors.yellow(`drops keys when it is full (${drops}): limits and counts may get lost`),
+  ]
+  return `       ${parts.filter((part) => part !== undefined).join(', ')}\n`
+}
+
+/** Clocks that are less apart agree, milliseconds. */
+const tellClockFromMs = 100
 
 type Rows = Parameters<InstanceType<typeof Table>['push']>
 

@@ -21,7 +21,7 @@ const stash = await openStash({
 const paths = ['/tides/', '/tides/', '/tides/', '/quotes/', '/berths/']
 const forever = async () => {
   for (;;) {
-    const path = `${paths[Math.floor(Math.random() * paths.length)]}${Math.floor(Math.random() * 60)}`
+    const path = `${paths[Math.floor(Math.random() * paths.length)]}${Math.floor(Math.random() * 600)}`
     await stash.fetch(baseUrl + path).then(
       (response) => response.text(),
       () => new Promise((resolve) => setTimeout(resolve, 1)),

@@ -12,6 +12,18 @@ export interface Opening {
   readonly warn: (message: string) => void
 }
 
+/** What a store says of what it is on. */
+export interface StoreFacts {
+  /** Its name and version, e.g. `Redis 7.0.15`. */
+  readonly on: string
+  /** Whether it takes now what is written. */
+  readonly isWritable: boolean
+  /** The time by its own clock, milliseconds since 1970-01-01T00:00Z; left out where that is this machine's. */
+  readonly now?: number
+  /** Its policy of dropping keys when it is full, where that may take limits and counts. */
+  readonly drops?: string | undefined
+}
+
 /**
  * Where a stash keeps everything: three parts, each usable alone.
  *
@@ -31,6 +43,8 @@ export interface Store {
    * changed or dropped, and of all where messages may have been lost. Returns what ends that. Left out by a store that cannot.
    */
   onChange?(changed: (selection: Selection) => void): Maybe<() => Maybe<void>>
+  /** Asks what it is on, and how that does; undefined, or left out, where it is on nothing. */
+  inspect?(): Maybe<StoreFacts | undefined>
   /** Gives back what `open` took. */
   close(): Maybe<void>
 }

@@ -1,5 +1,5 @@
 import type { Maybe } from '../../core/ports/maybe.js'
-import type { Opening, Store } from '../../core/ports/store.js'
+import type { Opening, Store, StoreFacts } from '../../core/ports/store.js'
 import { GuardedEntries } from './entries.js'
 import { Guard, type GuardOptions } from './guard.js'
 import { GuardedLedger } from './ledger.js'
@@ -34,6 +34,10 @@ class GuardedStore implements Store {
 
   open(opening: Opening): Promise<void> {
     return this.#guard.open(opening)
+  }
+
+  inspect(): Maybe<StoreFacts | undefined> {
+    return this.#guard.read(() => this.#store.inspect?.())
   }
 
   /** What is wrong with the store, if anything is. */

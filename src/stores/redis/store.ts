@@ -1,7 +1,7 @@
 import { MissingPackageError, StoreError, UsageError } from '../../core/errors/setup-errors.js'
 import { shown } from '../../core/errors/shown.js'
 import type { Selection } from '../../core/ports/selection.js'
-import type { Opening, Store } from '../../core/ports/store.js'
+import type { Opening, Store, StoreFacts } from '../../core/ports/store.js'
 import { type Address, addressOf, type RedisAddress } from './address.js'
 import { RedisEntries } from './entries.js'
 import { RedisLedger } from './ledger.js'
@@ -61,6 +61,7 @@ export function redisStore(options: RedisStoreOptions = {}): Store {
         throw error instanceof StoreError ? error : openingError(where, error, address?.host ?? '')
       }
     },
+    inspect: () => inspect(link, places),
     onChange: (changed) => listenTo(link, places.changes, changed),
     async close() {
       if (!link.isOpen) return
@@ -151,9 +152,29 @@ async function assertUsable(
   if (Number(format ?? formatVersion) > formatVersion)
     throw new StoreError(`store "${where}" was made by a newer version of Stashen: update this one, or give another prefix`)
   if (!readOnly) await link.send(places.format, ['SET', places.format, String(formatVersion)])
-  const policy = info.get('maxmemory_policy')
-  if (info.get('maxmemory') !== '0' && policy !== undefined && policy !== 'noeviction')
+  const policy = dropPolicyOf(info)
+  if (policy !== undefined)
     warn(`store "${where}" is on a server that drops keys when its memory is full (${policy}): limits, quotas and the ledger may get lost`)
+}
+
+/** A server that is full takes nothing, unless it drops what it has. */
+async function inspect(link: RedisLink, { format }: Places): Promise<StoreFacts> {
+  const [info, time] = await Promise.all([infoOf(link, format), link.send(format, ['TIME'])])
+  const [seconds, micros] = time as [string, string]
+  const drops = dropPolicyOf(info)
+  const isFull = info.get('maxmemory') !== '0' && Number(info.get('used_memory')) >= Number(info.get('maxmemory'))
+  return {
+    on: `Redis ${info.get('redis_version') ?? 'of an unknown version'}${link.isCluster ? ', a cluster' : ''}`,
+    isWritable: info.get('role') === 'master' && !(isFull && drops === undefined),
+    now: Number(seconds) * 1_000 + Number(micros) / 1_000,
+    drops,
+  }
+}
+
+/** How a server drops keys when it is full; undefined where it does not. */
+function dropPolicyOf(info: ReadonlyMap<string, string>): string | undefined {
+  const policy = info.get('maxmemory_policy')
+  return info.get('maxmemory') !== '0' && policy !== 'noeviction' ? policy : undefined
 }
 
 async function infoOf(link: RedisLink, key: string): Promise<ReadonlyMap<string, string>> {

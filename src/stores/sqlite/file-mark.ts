@@ -1,4 +1,5 @@
-import { type Stats, statSync, unlinkSync } from 'node:fs'
+import { accessSync, constants, type Stats, statSync, unlinkSync } from 'node:fs'
+import { dirname } from 'node:path'
 
 /** What a store file in use is on disk. */
 export interface FileMark {
@@ -25,6 +26,17 @@ export function isInPlace(path: string, { file, size }: FileMark): boolean {
   if (path === inMemory) return true
   const stats = statSync(path, { throwIfNoEntry: false })
   return stats !== undefined && stats.size >= size && file === identityIn(stats)
+}
+
+/** Whether this process may write a file, and beside it. */
+export function mayWrite(path: string): boolean {
+  if (path === inMemory) return true
+  try {
+    for (const one of [path, dirname(path)]) accessSync(one, constants.W_OK)
+    return true
+  } catch {
+    return false
+  }
 }
 
 /** What became of a file in use; undefined where nothing did. */

@@ -1,8 +1,8 @@
 import type { Maybe } from '../../core/ports/maybe.js'
-import type { Opening } from '../../core/ports/store.js'
+import type { Opening, StoreFacts } from '../../core/ports/store.js'
 import { type ListStatement, type SqliteDriver, type Statement, transactions } from './driver.js'
 import { whileLocked } from './file-lock.js'
-import { type FileLoss, type FileMark, isInPlace, lossOf, markOf, removeLeftovers } from './file-mark.js'
+import { type FileLoss, type FileMark, isInPlace, lossOf, markOf, mayWrite, removeLeftovers } from './file-mark.js'
 import { openFile } from './open-file.js'
 import { adopt, rescue } from './rescue.js'
 import { setAside } from './set-aside.js'
@@ -101,6 +101,11 @@ export class SqliteFile {
     const loss = lossOf(this.#path, this.#connection.mark) ?? (isCorrupt ? 'corrupt' : undefined)
     if (!loss || !this.#beginAnew(loss)) throw error
     return work()
+  }
+
+  inspect(): StoreFacts {
+    const version = this.do(() => this.statement('SELECT sqlite_version() AS version').get()?.version)
+    return { on: `SQLite ${version}`, isWritable: mayWrite(this.#path) }
   }
 
   /** Leaves everything in the one file, so that it can be copied or moved. */

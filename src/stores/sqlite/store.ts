@@ -36,6 +36,7 @@ export function sqliteStore(path: string, { readOnly = false, maxBytes }: Sqlite
       })
       entries.claims.opened()
     },
+    inspect: () => file.inspect(),
     close() {
       entries.settle()
       entries.claims.closing()
