@@ -45,7 +45,7 @@ for (const [kind, place] of kinds)
     let mayBeLost = 0
     let entries = 0
     for (let round = 0; round < kills / 2; round++) {
-      const pair = [1, 2].map(() => spawn(process.execPath, [killed, place(), base], { stdio: ['ignore', 'inherit', 'inherit'] }))
+      const pair = [1, 2].map(() => spawn(process.execPath, [killed, place(), base], { stdio: ['pipe', 'inherit', 'inherit'] }))
       const before = arrivals.length
       const long = round % 2 === 0
       while (arrivals.length === before && round % 4 !== 3) await pause(5) // every fourth is killed while it opens

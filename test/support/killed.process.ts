@@ -3,6 +3,7 @@ import { storeNamed } from './two-processes.js'
 
 /** Asks for this and that without pause until it is killed. */
 const [store = '', baseUrl = ''] = process.argv.slice(2)
+process.stdin.resume().on('end', () => process.exit()) // whoever started it has gone
 const stash = await openStash({
   ...{ store: storeNamed(store), warn() {} },
   providers: {
