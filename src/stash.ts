@@ -6,6 +6,7 @@ import type { EntrySelector } from './core/entries/selector.js'
 import type { StoredEntry } from './core/entries/stored-entry.js'
 import type { Report } from './core/ledger/report-model.js'
 import type { ProviderStatus } from './core/limits/status.js'
+import type { StoreStatus } from './core/ports/store-status.js'
 import type { Moment } from './core/time/moment.js'
 import type { PutAnswer } from './engine/answer/put-answer.js'
 import type { Fetch } from './engine/http/http-upstream.js'
@@ -34,23 +35,6 @@ export interface ChangeOptions {
   readonly dryRun?: boolean
   /** That a selector which says nothing means everything, as it does. Default false. */
   readonly everything?: boolean
-}
-
-/** How a store does; what it does not say, or cannot while it is in trouble, is null. */
-export interface StoreStatus {
-  /** What is wrong with it. */
-  readonly trouble: string | null
-  readonly entries: number | null
-  readonly bytes: number | null
-  /** What it is on, e.g. `Redis 7.0.15`. */
-  readonly on: string | null
-  readonly writable: boolean | null
-  /** How long it took to say this, milliseconds. */
-  readonly answersInMs: number | null
-  /** How far its clock is ahead of this machine's, milliseconds; it rules where there are claims. */
-  readonly clockAheadMs: number | null
-  /** Its policy of dropping keys when it is full, where limits and counts may get lost so. */
-  readonly drops: string | null
 }
 
 /** How things stand at a moment. */

@@ -1,11 +1,12 @@
 import type { Store } from '../core/ports/store.js'
+import type { StoreStatus } from '../core/ports/store-status.js'
 import { statusOfProviders } from '../engine/gate/provider-records.js'
 import type { StashStatus } from '../stash.js'
 
 const nothingKnown = { on: null, writable: null, answersInMs: null, clockAheadMs: null, drops: null }
 
 /** What a store is on, how long it takes to say so, and how far its clock is from this machine's: to about half of that. */
-async function inspected(store: Store): Promise<Omit<StashStatus['store'], 'trouble' | 'entries' | 'bytes'>> {
+async function inspected(store: Store): Promise<Omit<StoreStatus, 'trouble' | 'entries' | 'bytes'>> {
   const [asked, began] = [Date.now(), performance.now()]
   const facts = await store.inspect?.()
   if (!facts) return nothingKnown

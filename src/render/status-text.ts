@@ -1,5 +1,6 @@
 import Table from 'cli-table3'
 import type { ProviderStatus } from '../core/limits/status.js'
+import type { StoreStatus } from '../core/ports/store-status.js'
 import { differenceText } from './forecast-text.js'
 import { ageText, countText, latencyText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
@@ -9,16 +10,7 @@ import type { Colors } from './text-options.js'
 /** What `statusText` writes down. */
 export interface StatusModel {
   readonly at: Date
-  readonly store: {
-    readonly trouble: string | null
-    readonly entries: number | null
-    readonly bytes: number | null
-    readonly on: string | null
-    readonly writable: boolean | null
-    readonly answersInMs: number | null
-    readonly clockAheadMs: number | null
-    readonly drops: string | null
-  }
+  readonly store: StoreStatus
   readonly providers: readonly ProviderStatus[]
 }
 
@@ -38,7 +30,7 @@ export function statusText(given: StatusModel, { colors, zone }: { colors: Color
 }
 
 /** What a store is on, and how that does. */
-function placeText({ on, writable, answersInMs, clockAheadMs, drops }: StatusModel['store'], colors: Colors): string {
+function placeText({ on, writable, answersInMs, clockAheadMs, drops }: StoreStatus, colors: Colors): string {
   if (on === null) return ''
   const clock =
     clockAheadMs === null || Math.abs(clockAheadMs) < tellClockFromMs
