@@ -5,6 +5,7 @@ import { RuleBook } from './core/endpoints/rule-book.js'
 import { unmatched } from './core/endpoints/unmatched.js'
 import { invalidateAll } from './core/in-pieces.js'
 import { OncePerEpisode } from './core/once-per-episode.js'
+import { type Claiming, isClaimSelected } from './core/ports/claims.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import type { Mode } from './core/rules/mode.js'
@@ -21,7 +22,7 @@ import type { Bounds } from './engine/gate/count-earlier.js'
 import { Gate } from './engine/gate/gate.js'
 import { FetchHandler } from './engine/http/fetch-handler.js'
 import type { Fetch } from './engine/http/http-upstream.js'
-import { Invalidation } from './engine/http/invalidation.js'
+import { type Invalidate, Invalidation } from './engine/http/invalidation.js'
 import { CallPreparation } from './engine/http/prepare-call.js'
 import { LedgerWriter } from './engine/ledger/ledger-writer.js'
 import { OutdatedExamples } from './engine/ledger/outdated-examples.js'
@@ -39,6 +40,7 @@ export interface Assembly {
   readonly gate: Gate
   readonly inFlight: CallsInFlight
   readonly putting: PutParts
+  readonly invalidation: Invalidation
   /** What bounds the calls of each provider. */
   readonly bounds: readonly Bounds[]
 }
@@ -68,7 +70,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const running = new RunningCalls(clock)
   const lookUp = new LookUp(entries, recorder, warn)
   const troubles = new OncePerEpisode(warn)
-  const trouble = (what: string, error: unknown) => troubles.trouble(what, error)
+  const trouble = (what: string, error: unknown) => troubles.trouble(what, error, what)
   const gate = new Gate({
     ...{ store, clock, events, random, process: self },
     countOthers(provider, calls) {
@@ -93,16 +95,18 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const runner = new CallRunner({ entries, clock, gate, lookUp, inFlight, refresh, recorder, running })
   const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets, refusals }))
   const rules = new RuleBook(compiled)
-  const invalidation = new Invalidation(rules, entries, async (under, itsMode) => {
-    if (itsMode === 'measure') return entryWriter.measuredWrite(under)
-    inFlight.supersede(under)
-    await invalidateAll(clock, entries, { under }, clock.now())
-  })
+  const invalidate: Invalidate = (selection, itsMode) => {
+    if (itsMode === 'measure') return entryWriter.measuredWrite(selection)
+    const mayMean = (on: Omit<Claiming, 'storedAt' | 'over'>) => isClaimSelected(selection, on)
+    inFlight.supersedeWhere(mayMean)
+    return invalidateAll(clock, entries, selection, clock.now())
+  }
+  const invalidation = new Invalidation(rules, entries, invalidate)
   const calling = { clock, entries, entryWriter, lookUp, invalidation, trouble, fetch: config.fetch ?? fetch }
   const preparation = new CallPreparation({ ...calling, rules, mode, refusals, ledger, warn })
   const explaining = { rules, runner, gate, clock }
   const rememberedBytes = store.memoryBytes ? Math.min(store.memoryBytes * shareOfRemembered, mostRemembered) : rememberedAlone
   const putting = { entryWriter, inFlight, claimed }
   const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining, putting, rememberedBytes })
-  return { ledger, recorder, running, runner, http, gate, inFlight, putting, bounds: compiled.map(({ rest }) => rest) }
+  return { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, bounds: compiled.map(({ rest }) => rest) }
 }

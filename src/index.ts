@@ -18,6 +18,7 @@ export type {
   EndpointOptions,
   EndpointTerms,
   FreshOptions,
+  InvalidatedLabel,
   NamedEndpointOptions,
   PriceOptions,
   Refusals,
@@ -84,7 +85,7 @@ export type { Money } from './core/money/money.js'
 export type { CountedAt, PlanOptions, PlanTerms, PlanTier, Rounding, UnbilledOutcome } from './core/money/plan.js'
 export type { Units } from './core/money/units.js'
 export type { Claim, ClaimEnd, Claimed, Claiming, Claims } from './core/ports/claims.js'
-export { claimMs, endSeenMs } from './core/ports/claims.js'
+export { claimMs, endSeenMs, isClaimSelected } from './core/ports/claims.js'
 export type { Clock } from './core/ports/clock.js'
 export { pageOf } from './core/ports/entry-pages.js'
 export type {
@@ -111,6 +112,7 @@ export type { CredentialOptions } from './core/rules/credentials.js'
 export type { FailureOptions } from './core/rules/failure.js'
 export type { AnswerFacts, FreshnessFunction } from './core/rules/freshness.js'
 export type { KeyedRequest, KeyFunction, KeyOptions } from './core/rules/keying.js'
+export type { EndpointLabel, LabelFromAnswer, LabelFromArgument, LabelFromQuery, Labels } from './core/rules/labels.js'
 export type { Mode } from './core/rules/mode.js'
 export type { UnitSource, UnitSources } from './core/rules/units.js'
 export type { CalendarPeriod } from './core/time/calendar.js'
@@ -120,7 +122,7 @@ export type { Timetable, Weekday } from './core/time/timetable.js'
 export type { PutAnswer } from './engine/answer/put-answer.js'
 export type { Fetch } from './engine/http/http-upstream.js'
 export type { ValueForm } from './engine/operation/operation-value.js'
-export type { AsyncFunction, Operation, OperationOptions } from './engine/operation/wrap-operation.js'
+export type { AsyncFunction, Operation, OperationLabel, OperationOptions } from './engine/operation/wrap-operation.js'
 export { openStash } from './open-stash.js'
 export type { ChangeOptions, ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
 // Stores and time

@@ -67,7 +67,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
   const { fetch } = globalThis // which may be replaced by this very stash
-  const { ledger, recorder, running, runner, http, gate, inFlight, putting, bounds } = assemble(config, {
+  const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, bounds } = assemble(config, {
     store,
     clock,
     mode,
@@ -97,6 +97,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     events,
     gate,
     putting,
+    invalidateLabels: (labels) => invalidation.of(labels),
     warn,
     assertOpen,
     checkCallOptions,

@@ -36,7 +36,7 @@ describe('rules, each by itself', () => {
     for (const [text, isOne] of rows) expect(parseRequestTemplate(text) !== undefined, text).to.equal(isOne)
     expect(parseRequestTemplate('GET /a/{b}/*?c=d&c=e')).to.eql({
       method: 'GET',
-      path: [{ kind: 'literal', text: 'a' }, { kind: 'any' }, { kind: 'rest' }],
+      path: [{ kind: 'literal', text: 'a' }, { kind: 'any', name: 'b' }, { kind: 'rest' }],
       query: [
         ['c', 'd'],
         ['c', 'e'],

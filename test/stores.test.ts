@@ -169,47 +169,56 @@ describe('stores', () => {
       })
     }
 
-    it('of the format before is brought up to date with everything in it, once it is opened to write; tools can read it', async () => {
-      const path = file('older.db')
-      const of = (readOnly: boolean) =>
-        openStash({
-          ...{ store: sqliteStore(path, { readOnly }), warn: () => {} },
-          fetch: async (input) =>
-            String(input).endsWith('png') ? new Response(new Uint8Array([0, 1, 2])) : Response.json({ note: 'høyvann' }),
-          providers: { ebbline: { baseUrl: 'https://x.example', endpoints: { tides: { request: 'GET /{id}', freshFor: '1 hour' } } } },
-        })
-      const first = await of(false)
-      for (const id of ['a', 'b.png']) await (await first.fetch(`https://x.example/${id}`)).text()
-      await first.close()
-      const newer = 'DROP TABLE claim; DROP TABLE opener; ALTER TABLE store DROP COLUMN removals'
-      withDriver(path, `${newer}; DROP VIEW readable_entry; DROP VIEW readable_ledger; DROP VIEW readable_record; PRAGMA user_version = 8`)
-      const refused = await of(true).catch((error: StoreError) => error.message)
-      expect(refused).to.include('made by an older version').and.to.include('open it to write once')
-      const stash = await of(false)
-      expect(stash.outcomeOf(await stash.fetch('https://x.example/a'))?.how).to.equal('hit')
-      expect((await stash.report()).totals.with?.asked).to.equal(3)
-      await stash.close()
-      await (await of(true)).close()
-      const driver = openDriver(path)
-      const today = new Date().toISOString().slice(0, 10)
-      const read = (sql: string) => driver.prepare(sql).all()
-      const rows = read(
-        'SELECT key, status, body, substr(stored_at, 1, 10) AS day FROM readable_entry WHERE status IS NOT NULL ORDER BY key',
-      )
-      expect(rows.map(({ status, body, day }) => [status, body, day === today])).to.eql([
-        [200, '{"note":"høyvann"}', true],
-        [200, null, true],
-      ])
-      const counted = read('SELECT endpoint, grain, detail, substr(bucket, 1, 10) AS day, tally FROM readable_ledger')
-      expect(counted.map(({ endpoint, grain, detail, day }) => [endpoint, grain, detail, day === today])).to.deep.include([
-        'tides',
-        'minute',
-        'no',
-        true,
-      ])
-      for (const { keep_until: until } of read('SELECT * FROM readable_record')) expect(String(until)).to.match(/^20\d\d-.*Z$/)
-      driver.close()
-    })
+    /** What makes a file of today one of an older format. */
+    const ninth =
+      ['entry_labelled', 'entry_relabelled', 'entry_unlabelled'].map((name) => `DROP TRIGGER ${name};`).join('') +
+      'DROP TABLE entry_label; DROP VIEW readable_entry; ALTER TABLE entry DROP COLUMN labels; ALTER TABLE claim DROP COLUMN labels;'
+    const eighth = `${ninth} DROP TABLE claim; DROP TABLE opener; ALTER TABLE store DROP COLUMN removals; DROP VIEW readable_ledger;
+      DROP VIEW readable_record;`
+    for (const [format, older] of [
+      [8, eighth],
+      [9, ninth],
+    ] as const)
+      it(`of format ${format} is brought up to date with everything in it, once it is opened to write; tools can read it`, async () => {
+        const path = file(`older-${format}.db`)
+        const of = (readOnly: boolean) =>
+          openStash({
+            ...{ store: sqliteStore(path, { readOnly }), warn: () => {} },
+            fetch: async (input) =>
+              String(input).endsWith('png') ? new Response(new Uint8Array([0, 1, 2])) : Response.json({ note: 'høyvann' }),
+            providers: { ebbline: { baseUrl: 'https://x.example', endpoints: { tides: { request: 'GET /{id}', freshFor: '1 hour' } } } },
+          })
+        const first = await of(false)
+        for (const id of ['a', 'b.png']) await (await first.fetch(`https://x.example/${id}`)).text()
+        await first.close()
+        withDriver(path, `${older} PRAGMA user_version = ${format}`)
+        const refused = await of(true).catch((error: StoreError) => error.message)
+        expect(refused).to.include('made by an older version').and.to.include('open it to write once')
+        const stash = await of(false)
+        expect(stash.outcomeOf(await stash.fetch('https://x.example/a'))?.how).to.equal('hit')
+        expect((await stash.report()).totals.with?.asked).to.equal(3)
+        await stash.close()
+        await (await of(true)).close()
+        const driver = openDriver(path)
+        const today = new Date().toISOString().slice(0, 10)
+        const read = (sql: string) => driver.prepare(sql).all()
+        const rows = read(
+          'SELECT key, status, body, substr(stored_at, 1, 10) AS day FROM readable_entry WHERE status IS NOT NULL ORDER BY key',
+        )
+        expect(rows.map(({ status, body, day }) => [status, body, day === today])).to.eql([
+          [200, '{"note":"høyvann"}', true],
+          [200, null, true],
+        ])
+        const counted = read('SELECT endpoint, grain, detail, substr(bucket, 1, 10) AS day, tally FROM readable_ledger')
+        expect(counted.map(({ endpoint, grain, detail, day }) => [endpoint, grain, detail, day === today])).to.deep.include([
+          'tides',
+          'minute',
+          'no',
+          true,
+        ])
+        for (const { keep_until: until } of read('SELECT * FROM readable_record')) expect(String(until)).to.match(/^20\d\d-.*Z$/)
+        driver.close()
+      })
 
     /** Damages of a store file of ours, by where it is overwritten. */
     const damages: [what: string, from: number, until: number][] = [

@@ -1,5 +1,5 @@
 import type { ProviderOptions } from 'stashen'
-import { zone } from './world.js'
+import { harbour, zone } from './world.js'
 
 /** How the harbour office treats the APIs it pays for. */
 export const providers = {
@@ -41,8 +41,8 @@ export const providers = {
     limits: [{ atOnce: 4 }],
     timeout: { firstByte: '10 s', total: '20 s' },
     endpoints: {
-      tariff: { request: 'GET /tariffs/{harbour}', freshFor: '30 min', staleIfError: '1 day' },
-      quote: { request: 'GET /quotes', freshFor: '6 hours', staleIfError: '1 day', perCall: '0.15' },
+      tariff: { request: 'GET /tariffs/{harbour}', labels: ['tariff {harbour}'], freshFor: '30 min', staleIfError: '1 day' },
+      quote: { request: 'GET /quotes', labels: [`tariff ${harbour}`], freshFor: '6 hours', staleIfError: '1 day', perCall: '0.15' },
       note: { request: 'PUT /tariffs/{harbour}/notes' },
     },
   },

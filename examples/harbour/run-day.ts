@@ -7,7 +7,7 @@ import { openHarbour } from './open-harbour.js'
 import type { ProviderCounts } from './providers/simulated-provider.js'
 import { Chance } from './random.js'
 import type { TrafficCall } from './traffic.js'
-import { dayStart } from './world.js'
+import { dayStart, harbour, hour, tariffChange } from './world.js'
 
 export interface DaySetting {
   /** Store file that both web processes open. */
@@ -48,6 +48,9 @@ export async function runDay({ file, mode, seed, traffic, onCall }: DaySetting):
   }
 }
 
+/** A new tariff makes what is stored of it, and every quote, out of date. */
+const announcedAt = dayStart + tariffChange * hour
+
 async function play(
   stashes: readonly [Stash, Stash],
   clock: FastClock,
@@ -55,7 +58,13 @@ async function play(
   onCall?: () => void,
 ): Promise<void> {
   const waiting = new Set<Promise<unknown>>()
+  let isAnnounced = false
   for (const { at, process, request } of traffic) {
+    if (!isAnnounced && at >= announcedAt) {
+      await clock.sleep(announcedAt - clock.now())
+      await stashes[0].invalidate({ label: `tariff ${harbour}` }) // as a webhook of the provider would
+      isAnnounced = true
+    }
     await clock.sleep(at - clock.now())
     const answered = ask(stashes[process], request).finally(() => waiting.delete(answered))
     waiting.add(answered)

@@ -9,6 +9,9 @@ export const minute = 60_000
 export const station = { id: 'st-017', name: 'Kelpmouth', lat: 58.312, lon: 6.481 }
 export const harbour = 'kelpmouth'
 
+/** When a new tariff is announced on the demo day, in hours. */
+export const tariffChange = 11
+
 /** The only key that the positions API takes; it goes in the query. */
 export const skerrylightKey = 'made-up-harbour-key'
 

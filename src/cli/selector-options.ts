@@ -6,6 +6,7 @@ export interface SelectorOptions {
   readonly provider?: string
   readonly endpoint?: string
   readonly key?: string
+  readonly label?: string
   readonly status?: string
   readonly state?: string
   readonly olderThan?: string
@@ -18,12 +19,13 @@ export function addSelectorOptions(command: Command): Command {
     .option('--provider <name>', 'of this provider')
     .option('--endpoint <name>', 'of this endpoint')
     .option('--key <pattern>', 'with this key, in which * stands for any text')
+    .option('--label <label>', 'with this label')
     .option('--status <status>', 'with this status, such as 404 or 4xx')
     .option('--state <state>', 'fresh, stale or invalidated')
     .option('--older-than <duration>', 'older than, e.g. "2 hours"')
     .option('--newer-than <duration>', 'newer than')
 }
 
-export function selectorOf({ provider, endpoint, key, status, state, olderThan, newerThan }: SelectorOptions): EntrySelector {
-  return { provider, endpoint, key, status, state: state as EntrySelector['state'], olderThan, newerThan }
+export function selectorOf({ provider, endpoint, key, label, status, state, olderThan, newerThan }: SelectorOptions): EntrySelector {
+  return { provider, endpoint, key, label, status, state: state as EntrySelector['state'], olderThan, newerThan }
 }

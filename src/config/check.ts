@@ -3,6 +3,7 @@ import type { CallOptions, RuleOptions } from '../core/endpoints/options.js'
 import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'
 import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
+import { labelFaults } from './label-checks.js'
 import { optionNamesAt, withNearest } from './nearest-name.js'
 import { isPromise, shapeFault } from './part-shapes.js'
 import { callOptionsSchema } from './reuse-schema.js'
@@ -29,8 +30,11 @@ export function checkCallOptions(options: CallOptions): void {
   throwIfAny(shapeFaults(callOptionsSchema, options, ''), { what: 'the call options', undone: 'called' })
 }
 
+/** The options of an operation, as far as they are checked together. */
+type OwnOptions = RuleOptions & { readonly labels?: unknown; readonly invalidates?: unknown }
+
 /** Checks the name, function and options of an operation. `taken` are the names already in use. */
-export function checkOperation(id: unknown, fn: unknown, options: RuleOptions, taken: ReadonlySet<string>, config: StashConfig): void {
+export function checkOperation(id: unknown, fn: unknown, options: OwnOptions, taken: ReadonlySet<string>, config: StashConfig): void {
   const { providers = {} } = config
   const path = `operation ${shown(id)}`
   const faults = shapeFaults(operationSchema, options, path)
@@ -48,6 +52,9 @@ export function checkOperation(id: unknown, fn: unknown, options: RuleOptions, t
     if (hint) faults.push({ path, message: `no provider "${provider}" is configured${hint}` })
   }
   faults.push(...httpOnlyFaults(options, path))
+  const { freshFor, freshUntil, invalidates } = options
+  const isWrite = invalidates !== undefined && (freshFor ?? freshUntil) === undefined
+  faults.push(...labelFaults(options, { parameters: [], isWrite, of: 'an operation, which has no path' }, path))
   throwIfAny(
     [...faults, ...ruleFaults(options, (Object.hasOwn(providers, provider) && providers[provider]) || {}, setsOf(config), path)],
     ofOperation,

@@ -2,9 +2,10 @@ import { endpointList, resolveRule } from '../core/endpoints/compile.js'
 import type { EndpointTerms, NamedEndpointOptions, ReuseOptions, RuleOptions } from '../core/endpoints/options.js'
 import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
-import { areTied, parseRequestTemplate, type RequestTemplate } from '../core/rules/request-template.js'
+import { areTied, parametersOf, parseRequestTemplate, type RequestTemplate } from '../core/rules/request-template.js'
 import { durationMs } from '../core/time/duration.js'
 import { budgetFaults } from './budget-checks.js'
+import { labelFaults } from './label-checks.js'
 import { withNearest } from './nearest-name.js'
 import { planFaults } from './plan-checks.js'
 
@@ -177,6 +178,9 @@ function requestFaults(endpoint: NamedEndpointOptions, place: string, before: Pl
   if (endpoint.targetedFields !== undefined && (endpoint.trust ?? 'rule') === 'rule') {
     faults.push({ path: `${place}.targetedFields`, message: 'does nothing without "trust": "upstream" or "shorter" at the same endpoint' })
   }
+  const parameters = parametersOf(template)
+  const isWrite = !['GET', 'HEAD', 'OPTIONS', 'TRACE'].includes(template.method) && !endpoint.safe
+  faults.push(...labelFaults(endpoint, { parameters, isWrite, of: `the path of "${endpoint.request}"` }, place))
   const other = before.find((one) => areTied(one.template, template))
   if (other) {
     faults.push({

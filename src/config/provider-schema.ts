@@ -6,6 +6,7 @@ import { modes } from '../core/rules/mode.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
 import { calendarPeriods } from '../core/time/calendar.js'
 import { budget } from './budget-schema.js'
+import { endpointLabels } from './label-schema.js'
 import { limit } from './limit-schema.js'
 import { plan } from './plan-schema.js'
 import { noWhole, rule, status, timeout } from './reuse-schema.js'
@@ -57,6 +58,7 @@ const keyedBy = z.union([
 const endpoint = {
   ...rule,
   keyedBy: option(keyedBy, 'Which parts of a request distinguish its answer from others. Default: method, URL and body.'),
+  ...endpointLabels,
   shared: option(yesOrNo, 'Whether callers with different credentials may share an answer.', false),
   per: option(
     part<(request: KeyedRequest) => string>('a function', isFunction),

@@ -6,6 +6,7 @@ import type { Journal } from '../core/ports/journal.js'
 import type { Store } from '../core/ports/store.js'
 import { modes } from '../core/rules/mode.js'
 import type { Fetch } from '../engine/http/http-upstream.js'
+import { operationLabels } from './label-schema.js'
 import { currency } from './plan-schema.js'
 import { provider } from './provider-schema.js'
 import { reuse, rule } from './reuse-schema.js'
@@ -66,6 +67,7 @@ export const configSchema = z.strictObject({
 /** The shape of an operation's options. */
 export const operationSchema = z.strictObject({
   ...rule,
+  ...operationLabels,
   keyedBy: option(
     part<(...args: never[]) => unknown>('a function', isFunction),
     'Returns what distinguishes one answer from another, as plain JSON data, in place of the arguments.',

@@ -1,19 +1,20 @@
-/** Says a trouble once when it begins; only after it has ended is the next one said. */
+/** Says a trouble once when it begins; only after it has ended is the next one said. Of each thing that may have some, by itself. */
 export class OncePerEpisode {
-  #inTrouble = false
+  readonly #inTrouble = new Set<unknown>()
   readonly #say: (message: string) => void
 
   constructor(say: (message: string) => void) {
     this.#say = say
   }
 
-  trouble(what: string, cause: unknown): void {
-    if (this.#inTrouble) return
-    this.#inTrouble = true
+  /** `of`: what has it. */
+  trouble(what: string, cause: unknown, of?: unknown): void {
+    if (this.#inTrouble.has(of)) return
+    this.#inTrouble.add(of)
     this.#say(`${what}: ${cause instanceof Error ? cause.message : String(cause)}`)
   }
 
-  fine(): void {
-    this.#inTrouble = false
+  fine(of?: unknown): void {
+    if (this.#inTrouble.size > 0) this.#inTrouble.delete(of)
   }
 }

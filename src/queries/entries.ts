@@ -1,5 +1,6 @@
 import { expiredTimes } from '../core/decide/entry-times.js'
-import { compileSelector, type EntrySelector, isAnswer } from '../core/entries/selector.js'
+import { keyMeasuredBy, measuredKey, measuredUntil } from '../core/entries/measured-entry.js'
+import { compileSelector, type EntrySelector, isAnswer, type Selected } from '../core/entries/selector.js'
 import { type StoredEntry, storedEntry } from '../core/entries/stored-entry.js'
 import { fieldValue, type StoredHead } from '../core/http/stored-head.js'
 import { inPieces, Turns } from '../core/in-pieces.js'
@@ -42,20 +43,39 @@ export async function changeEntries(
   selector: EntrySelector,
   { store: { entries }, clock, now, dryRun }: Changing,
 ): Promise<number> {
-  const { selection, isExact, matches } = compileSelector(selector)
+  const { selection, isExact, matches, isOfAll, mayMean } = compileSelector(selector)
   const turns = new Turns(clock)
+  const changing = { entries, mayMean, now }
   let count = 0
   if (!dryRun) void entries.claims?.drop(selection)
   for await (const entry of all(entries, selection)) {
     await turns.next()
-    if (!matches(entry, now)) continue
+    if (!matches(entry, now)) {
+      if (!dryRun && isOfAll) await changeMeasured(change, entry, changing)
+      continue
+    }
     count++
     if (dryRun || (change === 'purge' && isExact)) continue
     if (change === 'invalidate') await entries.updateTimes(entry.key, expiredTimes(entry, now))
     else await entries.remove({ key: entry.key })
   }
+  if ('key' in selection && isOfAll && !dryRun)
+    for await (const entry of all(entries, { key: measuredKey(selection.key) })) await changeMeasured(change, entry, changing)
   if (change === 'purge' && isExact && !dryRun) await removeAll(entries, selection, clock)
   return count
+}
+
+/** What was measured ends as the answer would have that it is of. */
+async function changeMeasured(
+  change: EntryChange,
+  entry: EntrySummary,
+  { entries, mayMean, now }: { readonly entries: EntryStore; readonly mayMean: Selected['mayMean']; readonly now: number },
+): Promise<void> {
+  const key = keyMeasuredBy(entry.key)
+  if (key === undefined || !mayMean({ ...entry, key })) return
+  const measured = change === 'invalidate' ? measuredUntil(entry, now) : undefined
+  if (measured) await entries.put(measured, now)
+  else await entries.remove({ key: entry.key })
 }
 
 /** With what says where the variants of answers are. */

@@ -54,6 +54,7 @@ export function entryText(given: EntryModel, { colors, zone }: { colors: Colors;
       `${entry.usableUntil > entry.freshUntil ? `until ${moment(entry.usableUntil)}` : 'no longer than it is fresh'}, if asking again fails`,
     ],
     ['kept', `until ${moment(entry.keepUntil)}, and longer while there is room`],
+    ...(entry.labels.length > 0 ? [['labels', entry.labels.join(', ')] as [string, string]] : []),
     ['bytes', countText(entry.bytes)],
   ]
   const width = Math.max(...facts.map(([name]) => name.length)) + 2

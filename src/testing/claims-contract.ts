@@ -1,12 +1,12 @@
 import { expect } from 'chai'
-import type { Claim, Claimed, Claims } from '../core/ports/claims.js'
+import type { Claim, Claimed, Claiming, Claims } from '../core/ports/claims.js'
 import type { Store } from '../core/ports/store.js'
 import { sampleEntry } from './entry-contract.js'
 
 const of = { provider: 'ebbline', endpoint: 'tides' }
 const base = 'GET https://tides.ebbline.example/v2/tides ebbline.tides'
 
-async function taken(claims: Claims, key: string, more: { storedAt?: number; over?: boolean } = {}): Promise<Claim> {
+async function taken(claims: Claims, key: string, more: Partial<Claiming> = {}): Promise<Claim> {
   const claimed = await claims.take({ key, ...of, storedAt: undefined, over: false, ...more })
   expect(claimed.result, key).to.equal('taken')
   return (claimed as Claimed & { result: 'taken' }).claim
@@ -78,6 +78,27 @@ export const claimsContract: readonly [name: string, check: (store: Store) => Pr
         const isWide = !('key' in selection || 'under' in selection)
         expect(await claims.look(near), 'of a key that begins alike').to.equal(isWide ? 'over' : undefined)
         expect(await claims.look((far as { claim: Claim }).claim), 'of another provider').to.equal('all' in selection ? 'over' : undefined)
+      }
+    },
+  ],
+  [
+    'drops the claims on what may have a label, and on what has the path of a URL with whatever query',
+    async ({ entries: { claims } }) => {
+      if (!claims) return
+      const url = 'GET https://tides.ebbline.example/v2/tides'
+      const labels = [['day 1'], ['day 1', 'all'], ['day 12'], [], undefined, null]
+      const takeAll = () =>
+        Promise.all(labels.map((its, i) => taken(claims, `${url}${i === 4 ? '' : `?${i}`} ebbline.tides`, { over: true, labels: its })))
+      for (const [selection, expected] of [
+        [{ label: 'day 1' }, [0, 1, 5]],
+        [{ label: 'all' }, [1, 5]],
+        [{ path: url }, [0, 1, 2, 3, 5]],
+      ] as const) {
+        const all = await takeAll()
+        await claims.drop(selection)
+        const over = await Promise.all(all.map(async (claim, i) => ((await claims.look(claim)) === 'over' ? [i] : [])))
+        expect(over.flat(), JSON.stringify(selection)).to.eql(expected)
+        for (const claim of all) await claims.end(claim, 'over')
       }
     },
   ],

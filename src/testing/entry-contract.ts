@@ -23,7 +23,7 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
     async ({ entries }) => {
       const body = Uint8Array.from({ length: 70_000 }, (_, i) => (i * 31) % 256)
       const kept = sampleEntry('GET https://x/ø?a=%00&"quoted" \u{1f30a}', {
-        ...{ body, head: '{"fields":[["x","ø"]]}', units: { tokens: 812.5 } },
+        ...{ body, head: '{"fields":[["x","ø"]]}', units: { tokens: 812.5 }, labels: ['tariff 7', 'quote \u{1f30a}'] },
         ...{ freshUntil: 2 ** 45, usableUntil: 2 ** 46, mustRevalidate: true },
       })
       await entries.put(kept, 0)
@@ -96,6 +96,58 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
     },
   ],
   [
+    'finds entries by their labels, as these are now, and by the path of their URL',
+    async (store) => {
+      const { entries } = store
+      const later = { freshUntil: 7_000, keepUntil: 9_000 }
+      const labelled: [string, string[] | undefined][] = [
+        ['GET https://x/a?1', ['tariff 7', 'all']],
+        ['GET https://x/a?2', ['tariff 7', 'all', '']],
+        ['GET https://x/a', ['tariff 70', 'all']],
+        ['GET https://x/ab?1', undefined],
+        ['other.quote["a"]', ['Tariff 7']],
+      ]
+      const put = async () => {
+        for (const [key, labels] of labelled) await entries.put(sampleEntry(key, { ...later, labels }), 0)
+      }
+      const invalidated = async () => {
+        const found = await Promise.all(labelled.map(([key]) => entries.get(key)))
+        return found.flatMap((entry, i) => (entry?.invalidated ? [i] : []))
+      }
+      for (const [selection, expected] of [
+        [{ label: 'tariff 7' }, [0, 1]],
+        [{ label: 'all' }, [0, 1, 2]],
+        [{ label: 'tariff' }, []],
+        [{ path: 'GET https://x/a' }, [0, 1]],
+        [{ path: 'GET https://x/' }, []],
+      ] as const) {
+        await put()
+        await entries.invalidate(selection, 1_500)
+        expect(await invalidated(), JSON.stringify(selection)).to.eql(expected)
+        const listed = (await entries.list(selection)).entries
+        expect(listed.map(({ key, labels }) => [key, labels])).to.have.deep.members(expected.map((i) => labelled[i]))
+      }
+      await put()
+      await entries.put(sampleEntry('GET https://x/a?1', { ...later, labels: ['all'] }), 0)
+      await entries.put(sampleEntry('GET https://x/a?2', later), 0)
+      expect((await entries.list({ label: 'tariff 7' })).entries, 'labels that have gone').to.eql([])
+      expect((await entries.get('GET https://x/a?1'))?.labels).to.eql(['all'])
+      expect((await entries.get('GET https://x/a?2'))?.labels).to.equal(undefined)
+      const entry = (await entries.get('GET https://x/a')) as Entry
+      await entries.updateTimes(entry.key, { ...entry, freshUntil: 8_000 })
+      expect(await entries.remove({ label: 'all' })).to.eql({ entries: 2, more: false })
+      expect(await entries.remove({ path: 'GET https://x/a' })).to.eql({ entries: 1, more: false })
+      expect(
+        await keysOf(
+          store,
+          labelled.map(([key]) => key),
+        ),
+      ).to.eql(['GET https://x/ab?1', 'other.quote["a"]'])
+      await entries.put(sampleEntry('GET https://x/a?1', { ...later, labels: ['all'] }), 0)
+      expect((await entries.get('GET https://x/a?1'))?.invalidated, 'of before it was stored').to.equal(false)
+    },
+  ],
+  [
     'removes the selected entries, and trims them to those used last, saying what was fresh of the others',
     async (store) => {
       const { entries } = store
@@ -127,14 +179,16 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
     async ({ entries }) => {
       const [many, most] = [3_000, 40]
       const tides = { provider: 'ebbline', endpoint: 'tides' }
+      const late = { freshUntil: 9_000, keepUntil: 9_000 }
       for (let i = 0; i < many; i++) {
-        await entries.put(sampleEntry(`GET https://x/${i % 7} caller:${i}`, { freshUntil: 9_000, keepUntil: 9_000 }), 0)
-        if (i % 100 === 0) await entries.put(sampleEntry(`other ${i}`, { endpoint: 'station', freshUntil: 9_000, keepUntil: 9_000 }), 0)
+        await entries.put(sampleEntry(`GET https://x/${i % 7} caller:${i}`, { ...late, labels: [`seventh ${i % 7}`] }), 0)
+        if (i % 100 === 0) await entries.put(sampleEntry(`other ${i}`, { ...late, endpoint: 'station' }), 0)
       }
       for (const [selection, meant] of [
         [tides, many],
         [{ provider: 'ebbline' }, many + 30],
         [{ under: 'GET https://x/3' }, 429],
+        [{ label: 'seventh 3' }, 429],
         [{ all: true }, many + 30],
       ] as const) {
         let [invalidated, next] = [0, undefined as string | undefined]

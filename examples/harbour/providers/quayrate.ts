@@ -1,11 +1,8 @@
-import { dayOf, harbour, hourOfDay } from '../world.js'
+import { dayOf, harbour, hourOfDay, tariffChange } from '../world.js'
 import { type Answering, type Fault, type ProviderSetting, type SimulatedProvider, startProvider } from './simulated-provider.js'
 
 const atOnce = 4
 const callsADay = 400
-
-/** When the tariff is announced anew on the demo day, in hours. */
-const tariffChange = 11
 
 /** The afternoon outage, in hours: 503 first, then connections that hang, then half bodies. */
 const outage: readonly (readonly [from: number, until: number, Fault])[] = [

@@ -8,6 +8,7 @@ import { compileCredentials } from '../rules/credentials.js'
 import { compileFailure } from '../rules/failure.js'
 import { compileFreshness, longestFreshMs } from '../rules/freshness.js'
 import { compileKeying } from '../rules/keying.js'
+import { compileLabels, type EndpointLabel, type LabelFacts, type Labels } from '../rules/labels.js'
 import type { Mode } from '../rules/mode.js'
 import { normalisePercent } from '../rules/normalise-url.js'
 import { parseRequestTemplate, segmentsOf } from '../rules/request-template.js'
@@ -41,6 +42,8 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
         isTended: mayReuse && (compiled.freshForMs !== undefined || isTended(compiled, endpoint)),
         ...(mayReuse && compiled.freshForMs !== undefined && { holdOff: compileHoldOff(rule.holdOff) }),
         audience: { shared, targets: targetedFields.map((field) => field.toLowerCase()) },
+        labels: compileLabels(endpoint.labels, saidLabels),
+        invalidates: compileLabels(endpoint.invalidates, saidLabels),
         exceptRequest: typeof rule.reuse === 'object' ? rule.reuse.exceptRequest : undefined,
         ...{
           template,
@@ -69,12 +72,17 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
   }
 }
 
+function saidLabels(source: Extract<EndpointLabel, (...args: never[]) => Labels>, { request, answer }: LabelFacts): Labels {
+  if (!request || !answer) throw new TypeError('it has no labels yet')
+  return source(request, answer)
+}
+
 /** What stands for calls that no endpoint covers. */
 function passedEndpoint(compiled: Endpoint): RequestEndpoint {
   const template = { method: '', path: [], query: [] }
   const keying = compileKeying({ provider: compiled.provider, name: compiled.name }, {})
-  const passed = { template, keying, exceptRequest: undefined, replaySetCookie: true, fallback: undefined, isTended: false }
-  return { ...compiled, ...passed, repeatable: false }
+  const passed = { template, keying, exceptRequest: undefined, labels: undefined, invalidates: undefined, isTended: false }
+  return { ...compiled, ...passed, replaySetCookie: true, fallback: undefined, repeatable: false }
 }
 
 /** What stands for calls to no known provider: they pass no gate, and take as long as they like. */

@@ -8,6 +8,7 @@ import type { CountedAt, UnbilledOutcome } from '../money/plan.js'
 import type { Units } from '../money/units.js'
 import type { FailureRule } from '../rules/failure.js'
 import type { CallerRule, KeyedRequest, Keying } from '../rules/keying.js'
+import type { LabelSource } from '../rules/labels.js'
 import type { Mode } from '../rules/mode.js'
 import type { RequestTemplate } from '../rules/request-template.js'
 import type { UnitSources } from '../rules/units.js'
@@ -76,6 +77,9 @@ export interface RequestEndpoint extends Endpoint {
   readonly template: RequestTemplate
   readonly keying: Keying
   readonly exceptRequest: ((request: KeyedRequest) => boolean) | undefined
+  readonly labels: readonly LabelSource[] | undefined
+  /** Labels that its calls invalidate. */
+  readonly invalidates: readonly LabelSource[] | undefined
   readonly replaySetCookie: boolean
   readonly fallback: AnswerInstead | undefined
   /** Whether anything is to be done about its calls but to send them on. */

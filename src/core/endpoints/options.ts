@@ -3,6 +3,7 @@ import type { LimitOptions } from '../limits/limit.js'
 import type { FailureOptions } from '../rules/failure.js'
 import type { AnswerFacts, FreshnessFunction } from '../rules/freshness.js'
 import type { KeyedRequest, KeyFunction, KeyOptions } from '../rules/keying.js'
+import type { EndpointLabel, LabelFromQuery, Labels } from '../rules/labels.js'
 import type { Mode } from '../rules/mode.js'
 import type { UnitSources } from '../rules/units.js'
 import type { Duration } from '../time/duration.js'
@@ -170,6 +171,9 @@ export type RuleOptions = ReuseOptions & {
   readonly set?: string | readonly string[]
 }
 
+/** A label that a write invalidates. The answer that a function gets has a status and header fields, and no body. */
+export type InvalidatedLabel = string | LabelFromQuery | ((request: KeyedRequest, answer: AnswerFacts) => Labels)
+
 /** Which requests an endpoint covers, and what only requests can have. */
 export interface EndpointTerms {
   /**
@@ -180,6 +184,18 @@ export interface EndpointTerms {
   readonly request: string
   /** Which parts of a request tell its answer from others. Default: method, URL and body. */
   readonly keyedBy?: KeyOptions | KeyFunction
+  /**
+   * Names under which its answers are invalidated with others (`stash.invalidate({ label })`), of whatever endpoint: texts, in which `{id}` is that parameter of
+   * the path; `{ as: "tariff {}", query: "tariff" }`; `{ as: "vessel {}", answer: "/vessels", each: "/id" }`; or functions. An answer is not stored whose
+   * function fails. Credentials in them are left out.
+   */
+  readonly labels?: readonly EndpointLabel[]
+  /**
+   * Labels whose answers a write invalidates that was answered with a status below 400, before its caller has the answer: as `labels`, but of the request
+   * and the head of the answer alone. Besides, it invalidates what is stored for its URL with whatever query, and for what `Location` and
+   * `Content-Location` name (RFC 9111 section 4.4).
+   */
+  readonly invalidates?: readonly InvalidatedLabel[]
   /**
    * Whether callers with different credentials may share an answer. Then the header fields of a trusted upstream are read as a shared
    * cache does (RFC 9111: `s-maxage`, `private`, `proxy-revalidate`, answers to `Authorization`), else as a private one. Default false.

@@ -2,9 +2,11 @@ import { ageMs } from '../decide/decide.js'
 import { UsageError } from '../errors/setup-errors.js'
 import { shown } from '../errors/shown.js'
 import { isSignpost } from '../http/variants.js'
+import type { Claiming } from '../ports/claims.js'
 import type { EntrySummary } from '../ports/entry-store.js'
 import type { Selection } from '../ports/selection.js'
 import { type Duration, durationMs } from '../time/duration.js'
+import { keyMeasuredBy } from './measured-entry.js'
 import { type EntryState, entryStates, stateOf, statusOf } from './stored-entry.js'
 
 /** Which stored answers are meant: those of which everything holds that is said. Nothing said means all. */
@@ -13,6 +15,8 @@ export interface EntrySelector {
   readonly endpoint?: string | undefined
   /** A key, or a pattern in which `*` stands for any text: `"GET https://tides.ebbline.example/*"`. */
   readonly key?: string | undefined
+  /** A label that its answers have, as a whole. */
+  readonly label?: string | undefined
   /** A status, such as 404, or a class of them, such as `"4xx"`; answers of operations have none. */
   readonly status?: number | string | undefined
   readonly state?: EntryState | undefined
@@ -29,37 +33,42 @@ export interface Selected {
   /** Whether it means all there is. */
   readonly isAll: boolean
   matches(entry: EntrySummary, now: number): boolean
+  /** Whether it says nothing of which only an answer can be asked: not of what was measured. */
+  readonly isOfAll: boolean
   /** Whether an answer may be meant that is on its way to a key. */
-  mayMean(on: { readonly key: string; readonly provider: string; readonly endpoint: string }): boolean
+  mayMean(on: Omit<Claiming, 'storedAt' | 'over'>): boolean
 }
 
-const names = ['provider', 'endpoint', 'key', 'status', 'state', 'olderThan', 'newerThan'] as const
+const names = ['provider', 'endpoint', 'key', 'label', 'status', 'state', 'olderThan', 'newerThan'] as const
 
 /** Throws code `USAGE` where it says what nothing can be. */
 export function compileSelector(selector: EntrySelector): Selected {
   if (typeof selector !== 'object' || selector === null) throw new UsageError(`a selector is ${shown(selector)}: give an object`)
   for (const name of Object.keys(selector))
     if (!(names as readonly string[]).includes(name)) throw new UsageError(`a selector has no ${shown(name)}: it has ${names.join(', ')}`)
-  for (const name of ['provider', 'endpoint', 'key'] as const) {
+  for (const name of ['provider', 'endpoint', 'key', 'label'] as const) {
     const value: unknown = selector[name]
     if (value !== undefined && (typeof value !== 'string' || value === '')) throw wrong(name, value, 'a text')
   }
-  const { provider, endpoint, key, status, state, olderThan, newerThan } = selector
+  const { provider, endpoint, key, label, status, state, olderThan, newerThan } = selector
   if (state !== undefined && !entryStates.includes(state)) throw wrong('state', state, 'fresh, stale or invalidated')
   const isStatus = statusTest(status)
   const older = msOf('olderThan', olderThan)
   const newer = msOf('newerThan', newerThan)
   const isKey = key === undefined ? undefined : keyTest(key)
-  const mayMean = (on: { key: string; provider: string; endpoint: string }) =>
+  const mayMean: Selected['mayMean'] = (on) =>
+    (label === undefined || on.labels === null || on.labels?.includes(label) === true) &&
     (provider === undefined || on.provider === provider) &&
     (endpoint === undefined || on.endpoint === endpoint) &&
     (isKey === undefined || isKey(on.key))
   const isOther = [status, state, olderThan, newerThan].some((one) => one !== undefined)
   const isOneKey = key !== undefined && !key.includes('*')
-  const isStored = key === undefined && (endpoint === undefined || provider !== undefined)
+  const isStored =
+    key === undefined && (label === undefined ? endpoint === undefined || provider !== undefined : isAlone(selector, 'label'))
   return {
     selection: selectionOf(selector, isOneKey),
-    isExact: !isOther && (isStored || (isOneKey && provider === undefined && endpoint === undefined)),
+    isExact: !isOther && (isStored || (isOneKey && isAlone(selector, 'key'))),
+    isOfAll: !isOther,
     isAll: names.every((name) => selector[name] === undefined),
     mayMean,
     matches: (entry, now) =>
@@ -74,11 +83,17 @@ export function compileSelector(selector: EntrySelector): Selected {
 
 /** Whether an entry is an answer: others say where answers are, or what was measured. */
 export function isAnswer({ key, head }: Pick<EntrySummary, 'key' | 'head'>): boolean {
-  return !isSignpost(head) && !key.startsWith('measured ')
+  return !isSignpost(head) && keyMeasuredBy(key) === undefined
 }
 
-function selectionOf({ provider, endpoint, key }: EntrySelector, isOneKey: boolean): Selection {
+/** Whether nothing of what is stored is selected by but this. */
+function isAlone(selector: EntrySelector, name: 'key' | 'label'): boolean {
+  return (['provider', 'endpoint', 'key', 'label'] as const).every((one) => one === name || selector[one] === undefined)
+}
+
+function selectionOf({ provider, endpoint, key, label }: EntrySelector, isOneKey: boolean): Selection {
   if (isOneKey) return { key: key as string }
+  if (label !== undefined) return { label }
   if (provider === undefined) return { all: true }
   return endpoint === undefined ? { provider } : { provider, endpoint }
 }

@@ -14,6 +14,8 @@ export interface StoredEntry {
   readonly endpoint: string
   /** Null for the value of an operation. */
   readonly status: number | null
+  /** What it is labelled with. */
+  readonly labels: readonly string[]
   /** Length of its body. */
   readonly bytes: number
   readonly state: EntryState
@@ -31,10 +33,10 @@ export interface StoredEntry {
 
 /** How an entry stands at `now`, by the rule that it was stored under. */
 export function storedEntry(entry: EntrySummary, now: number): StoredEntry {
-  const { key, provider, endpoint, head, bytes, storedAt, freshUntil, usableUntil, keepUntil } = entry
+  const { key, provider, endpoint, head, labels = [], bytes, storedAt, freshUntil, usableUntil, keepUntil } = entry
   const state = stateOf(entry, now)
   return {
-    ...{ key, provider, endpoint, status: statusOf(head), bytes, state },
+    ...{ key, provider, endpoint, status: statusOf(head), labels, bytes, state },
     ...{ storedAt: new Date(storedAt), ageMs: ageMs(entry, now), freshUntil: new Date(freshUntil) },
     freshForMs: state === 'fresh' ? freshUntil - now : 0,
     ...{ usableUntil: new Date(usableUntil), keepUntil: new Date(keepUntil) },

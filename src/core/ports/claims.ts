@@ -1,5 +1,5 @@
 import type { Maybe } from './maybe.js'
-import type { Selection } from './selection.js'
+import { isSelected, type Selection } from './selection.js'
 
 /**
  * The right to ask upstream for the answer of a key and to store it, which one call has at a time among all who share a store. `token` tells it from
@@ -15,10 +15,17 @@ export interface Claiming {
   readonly key: string
   readonly provider: string
   readonly endpoint: string
+  /** Labels that its answer will have; null where only the answer says. Default: none. */
+  readonly labels?: readonly string[] | null | undefined
   /** `storedAt` of the entry that was found under the key, if one was. */
   readonly storedAt: number | undefined
   /** Whether the claim is taken whoever holds it, and whatever is stored by now. */
   readonly over: boolean
+}
+
+/** Whether a selection means an answer that is on its way. */
+export function isClaimSelected(selection: Selection, { labels, ...on }: Omit<Claiming, 'storedAt' | 'over'>): boolean {
+  return ('label' in selection && labels === null) || isSelected(selection, { ...on, labels: labels ?? undefined })
 }
 
 export type Claimed =

@@ -15,6 +15,8 @@ export interface Entry extends StoredTimes {
   readonly body: Uint8Array
   /** Units that the answer cost when it was fetched, by name, where its endpoint counts any. */
   readonly units?: Units | undefined
+  /** Names by which it can be selected with others, each once; undefined where it has none. */
+  readonly labels?: readonly string[] | undefined
   /** A reader's decoded form of this very object; a store that serialises leaves it out. */
   memo?: unknown
 }

@@ -1,7 +1,10 @@
 import { normalisePercent } from './normalise-url.js'
 
 /** A part of a path: a literal segment, `{name}` for any one segment, or a last `*` for one or more. */
-type PathPart = { readonly kind: 'literal'; readonly text: string } | { readonly kind: 'any' } | { readonly kind: 'rest' }
+type PathPart =
+  | { readonly kind: 'literal'; readonly text: string }
+  | { readonly kind: 'any'; readonly name: string }
+  | { readonly kind: 'rest' }
 
 /** A compiled `"GET /stations/{id}/tides?kind=spring"`. */
 export interface RequestTemplate {
@@ -22,7 +25,7 @@ export function parseRequestTemplate(text: string): RequestTemplate | undefined 
 }
 
 function partOf(segment: string, isLast: boolean): PathPart | undefined {
-  if (/^\{\w+\}$/.test(segment)) return { kind: 'any' }
+  if (/^\{\w+\}$/.test(segment)) return { kind: 'any', name: segment.slice(1, -1) }
   if (segment === '*') return isLast ? { kind: 'rest' } : undefined
   return /[{}*]/.test(segment) ? undefined : { kind: 'literal', text: normalisePercent(segment) }
 }
@@ -30,6 +33,24 @@ function partOf(segment: string, isLast: boolean): PathPart | undefined {
 /** The segments of a path, percent-encoding untouched: `/a/b` has two, `/` has one empty one. */
 export function segmentsOf(path: string): string[] {
   return path.slice(1).split('/')
+}
+
+/** The names of a template's parameters, `{id}`. */
+export function parametersOf({ path }: RequestTemplate): string[] {
+  return path.flatMap((part) => (part.kind === 'any' ? [part.name] : []))
+}
+
+/** What a path gives for the parameters of a template that covers it, decoded; its segments are those below the base URL. */
+export function parameterValues({ path }: RequestTemplate, segments: readonly string[]): ReadonlyMap<string, string> {
+  return new Map(path.flatMap((part, i) => (part.kind === 'any' ? [[part.name, decoded(segments[i] ?? '')] as const] : [])))
+}
+
+function decoded(segment: string): string {
+  try {
+    return decodeURIComponent(segment)
+  } catch {
+    return segment
+  }
 }
 
 /** In what a request differs from a template; its segments are those below the base URL. None where the template covers it. */

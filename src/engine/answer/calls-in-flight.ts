@@ -1,6 +1,5 @@
 import type { Reuse } from '../../core/decide/decide.js'
-import type { Endpoint } from '../../core/endpoints/endpoint.js'
-import type { Claim } from '../../core/ports/claims.js'
+import type { Claim, Claiming } from '../../core/ports/claims.js'
 import type { Call, CallTerms } from '../call/call.js'
 import type { Cancellation } from '../cancellation.js'
 import type { Landed } from '../upstream/landed.js'
@@ -34,7 +33,7 @@ export class CallsInFlight {
   readonly #upstream: ClaimedCalls
   readonly #running: RunningCalls
   readonly #inFlight = new Map<string, SharedCall<Landed<unknown>>>()
-  readonly #endpoints = new WeakMap<SharedCall<Landed<unknown>>, Endpoint>()
+  readonly #calls = new WeakMap<SharedCall<Landed<unknown>>, Call<unknown>>()
   /** Keys whose last answer the upstream did not let others have: their callers do not wait for each other. */
   readonly #unshared = new Set<string>()
 
@@ -73,7 +72,7 @@ export class CallsInFlight {
     if (isReusable) {
       if (inFlight) inFlight.superseded = true
       this.#inFlight.set(key, shared as SharedCall<Landed<unknown>>)
-      this.#endpoints.set(shared as SharedCall<Landed<unknown>>, call.endpoint)
+      this.#calls.set(shared as SharedCall<Landed<unknown>>, call)
     }
     const over = this.#running.begun(shared, call.endpoint)
     const ended = shared.ended.finally(() => {
@@ -91,10 +90,10 @@ export class CallsInFlight {
   }
 
   /** Has the answers that are on their way to some keys not stored. */
-  supersedeWhere(isMeant: (on: { readonly key: string; readonly provider: string; readonly endpoint: string }) => boolean): void {
+  supersedeWhere(isMeant: (on: Omit<Claiming, 'storedAt' | 'over'>) => boolean): void {
     for (const [key, call] of this.#inFlight) {
-      const { provider, name: endpoint } = this.#endpoints.get(call) as Endpoint
-      if (!isMeant({ key, provider, endpoint })) continue
+      const { endpoint, labels } = this.#calls.get(call) as Call<unknown>
+      if (!isMeant({ key, provider: endpoint.provider, endpoint: endpoint.name, labels })) continue
       call.superseded = true
       this.#inFlight.delete(key)
     }

@@ -46,23 +46,18 @@ export class ClaimedCalls {
   }
 
   /** The claim on a key; `busy` where another process has it, or has just stored an answer. */
-  async take(
-    { call: { endpoint }, previous }: Pick<UpstreamJob<unknown>, 'call' | 'previous'>,
-    key: string,
-  ): Promise<Claim | 'busy' | undefined> {
+  async take({ call, previous }: Pick<UpstreamJob<unknown>, 'call' | 'previous'>, key: string): Promise<Claim | 'busy' | undefined> {
     if (!this.#claims) return undefined
-    const claiming = { key, provider: endpoint.provider, endpoint: endpoint.name, storedAt: previous?.storedAt, over: false }
-    const claimed = await this.#claims.take(claiming)
+    const claimed = await this.#claims.take(claimingOf(call, { key, storedAt: previous?.storedAt, over: false }))
     if (claimed.result === 'taken') return this.#owned(claimed.claim)
     return claimed.result === 'none' ? undefined : 'busy'
   }
 
   /** The claim on a key, whoever has it, and no claim of anybody else on what is under it. */
-  async takeOver({ endpoint }: Pick<UpstreamJob<unknown>['call'], 'endpoint'>, key: string): Promise<Claim | undefined> {
+  async takeOver(call: Owner, key: string): Promise<Claim | undefined> {
     if (!this.#claims) return undefined
     void this.#claims.drop({ under: key })
-    const claiming = { key, provider: endpoint.provider, endpoint: endpoint.name, storedAt: undefined, over: true }
-    const claimed = await this.#claims.take(claiming)
+    const claimed = await this.#claims.take(claimingOf(call, { key, storedAt: undefined, over: true }))
     return claimed.result === 'taken' ? this.#owned(claimed.claim) : undefined
   }
 
@@ -81,8 +76,7 @@ export class ClaimedCalls {
   }
 
   async #claimAndMake<T>(job: UpstreamJob<T>, claims: Claims, { key, over }: ClaimTerms): Promise<Landed<T>> {
-    const { provider, name: endpoint } = job.call.endpoint
-    const claiming: Claiming = { key, provider, endpoint, storedAt: job.previous?.storedAt, over }
+    const claiming = claimingOf(job.call, { key, storedAt: job.previous?.storedAt, over })
     let taking = claims.take(claiming)
     const { path } = job.call
     const ahead =
@@ -150,6 +144,12 @@ export class ClaimedCalls {
     }
     return { fetched: { result: 'elsewhere', end, look }, ...rest }
   }
+}
+
+type Owner = Pick<Call<unknown>, 'endpoint' | 'labels'>
+
+function claimingOf({ endpoint, labels }: Owner, of: Pick<Claiming, 'key' | 'storedAt' | 'over'>): Claiming {
+  return { ...of, provider: endpoint.provider, endpoint: endpoint.name, labels }
 }
 
 /** Whether a claim was lost before its answer was stored: where that is being stored, the store says so. */

@@ -30,11 +30,11 @@ export class LookUp {
     if (key === undefined) return { key: '', entry: undefined, varied: false }
     try {
       const found = await this.#find(call, key, first)
-      this.#trouble.fine()
+      this.#trouble.fine(call.endpoint)
       return found
     } catch (error) {
       const { provider, name } = call.endpoint
-      this.#trouble.trouble(`stored answers of ${provider}.${name} cannot be found`, error)
+      this.#trouble.trouble(`stored answers of ${provider}.${name} cannot be found`, error, call.endpoint)
       return { key, entry: undefined, varied: false }
     }
   }

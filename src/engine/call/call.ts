@@ -57,6 +57,8 @@ export interface Call<T> extends Pick<Facts, 'bypass' | 'excerpt' | 'directives'
   readonly isPassed: boolean
   /** Where it is recorded which parameters of the query matter, and the key where only those count; undefined for operations. */
   readonly search: { readonly signpostKey: string; key(variance: SearchVariance): string } | undefined
+  /** Labels of its answer; null where only that says, and undefined where it has none. */
+  readonly labels: readonly string[] | null | undefined
   /** Whether the upstream call may be made again. */
   readonly isRepeatable: boolean
   /** Of an HTTP call: its method, and its URL without credentials. */

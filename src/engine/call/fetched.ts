@@ -3,6 +3,7 @@ import type { Keeping, NotKept } from '../../core/decide/keep.js'
 import type { SearchVariance } from '../../core/http/no-vary-search.js'
 import type { Reported } from '../../core/limits/reported-limits.js'
 import type { Units } from '../../core/money/units.js'
+import type { Entry } from '../../core/ports/entry-store.js'
 
 /** What every upstream call that gave an answer came to. `T` is the answer in the form its callers know. */
 interface Arrived<T> {
@@ -59,5 +60,6 @@ export interface Kept {
   readonly units?: Units | undefined
   /** Whether and how it is kept under a key. Throws what a function of the configuration throws. */
   judge(key: string): Keeping | NotKept
-  form(keeping: Keeping): { readonly head: string; readonly body: Uint8Array; readonly memo: unknown }
+  /** As `judge`. */
+  form(keeping: Keeping): Pick<Entry, 'head' | 'body' | 'labels' | 'memo'>
 }

@@ -11,9 +11,13 @@ import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import { compileCredentials } from '../../core/rules/credentials.js'
+import type { AnswerFacts } from '../../core/rules/freshness.js'
 import type { Keying, SentRequest } from '../../core/rules/keying.js'
+import { type LabelFacts, labelsBefore, labelsOf } from '../../core/rules/labels.js'
+import { normalisePercent } from '../../core/rules/normalise-url.js'
 import { Redaction } from '../../core/rules/redaction.js'
 import { fieldInKey, placeOfRequest, requestKey } from '../../core/rules/request-key.js'
+import { parameterValues, segmentsOf } from '../../core/rules/request-template.js'
 import type { LookUp } from '../answer/look-up.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import { type Call, type CallTerms, termsOf } from '../call/call.js'
@@ -21,6 +25,7 @@ import type { Fetched } from '../call/fetched.js'
 import type { Cancellation } from '../cancellation.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import type { EntryWriter } from '../upstream/entry-writer.js'
+import { headOnly } from './answer-facts.js'
 import { canExcerpt } from './excerpt.js'
 import { answerOfEntry, type HttpAnswer } from './http-answer.js'
 import { mayCarryConditions, type SentFields } from './http-request.js'
@@ -113,6 +118,24 @@ export class HttpCall implements Call<HttpAnswer> {
     return this.terms.reload ? { ...said, ask: 'reload' } : said
   }
 
+  get labels(): readonly string[] | null | undefined {
+    const labels = labelsBefore(this.endpoint.labels, () => this.#labelFacts())
+    return labels === null ? null : labels?.map((label) => this.#redaction.text(label))
+  }
+
+  /** What labels are made of, but for the answer. */
+  #labelFacts(): LabelFacts {
+    const { method, url, provider, rule } = this.#matched
+    const segments = segmentsOf(normalisePercent(url.pathname)).slice(provider?.base?.segments.length)
+    const request = this.#sending.keyed?.request ?? { method, url, header: (name: string) => this.header(name) }
+    return { request, path: parameterValues(rule.template, segments), query: url.searchParams }
+  }
+
+  /** Without the credentials of the request. Throws what a function of the rule throws. */
+  #labelsBy(sources: RequestEndpoint['labels'] & object, answer: AnswerFacts): readonly string[] {
+    return labelsOf(sources, { ...this.#labelFacts(), answer }).map((label) => this.#redaction.text(label))
+  }
+
   get isRepeatable(): boolean {
     return this.endpoint.repeatable && !this.isPassed
   }
@@ -163,6 +186,7 @@ export class HttpCall implements Call<HttpAnswer> {
     const { fetch, clock, trouble } = this.#parts
     const { method, url } = this.#matched
     const [input, init] = this.#sending.send(ending.signal)
+    const { labels } = this.endpoint
     const call: UpstreamRequest = {
       fetch,
       clock,
@@ -174,6 +198,7 @@ export class HttpCall implements Call<HttpAnswer> {
       ending,
       leave,
       redaction: this.#redaction,
+      labels: labels && ((answer) => this.#labelsBy(labels, answer)),
       authorized: this.#sending.headers.has('authorization'),
     }
     if (!this.excerpt) {
@@ -192,8 +217,10 @@ export class HttpCall implements Call<HttpAnswer> {
     const { invalidation, trouble } = this.#parts
     if (!('answer' in fetched) || fetched.answer.status < 200 || fetched.answer.status >= 400) return
     const { fields } = fetched.answer
+    const { invalidates } = this.endpoint
     try {
       await invalidation.after(this.#matched.url, (name) => fieldValue(fields, name))
+      if (invalidates) await invalidation.of(this.#labelsBy(invalidates, headOnly(fetched.answer)))
     } catch (error) {
       trouble('what a write changed cannot be invalidated', error)
     }

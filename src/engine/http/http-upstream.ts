@@ -19,7 +19,7 @@ import type { Cancellation } from '../cancellation.js'
 import { IdleTimer } from '../upstream/idle-timer.js'
 import { factsOf } from './answer-facts.js'
 import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js'
-import { type Exchanged, judgedByHead, keptForm, takesCompleteAnswer } from './kept-answer.js'
+import { type Exchanged, judgedByHead, type Keeper, keptForm, takesCompleteAnswer } from './kept-answer.js'
 import { SharedBody } from './shared-body.js'
 
 export type Fetch = typeof globalThis.fetch
@@ -37,6 +37,7 @@ export interface UpstreamRequest {
   readonly leave: () => Maybe<void>
   readonly clock: Clock
   readonly redaction: Redaction
+  readonly labels: Keeper['labels']
   /** Whether the request carries `Authorization`. */
   readonly authorized: boolean
   /** Called with what goes wrong with the head of an answer, which counts as if it said nothing then. */
@@ -72,7 +73,7 @@ export type ArrivedAnswer = HttpAnswer & { readonly exchange: Exchange }
 const streamingTypes = ['text/event-stream', 'application/x-ndjson', 'multipart/x-mixed-replace']
 
 /** A stored answer, brought up to date by one that says it still holds (RFC 9111 section 3.2). */
-export function renewed(call: Pick<UpstreamRequest, 'endpoint' | 'redaction' | 'authorized'>, stale: CompleteAnswer, by: ArrivedAnswer) {
+export function renewed(call: Keeper & Pick<UpstreamRequest, 'authorized'>, stale: CompleteAnswer, by: ArrivedAnswer) {
   const fields = freshenedFields(stale.fields, reusableFields(by.fields, { withCookies: true }))
   const answer: CompleteAnswer = { ...stale, fields }
   const vary = varyOf(fields, (name) => isInKey(call.endpoint.keying, name))

@@ -2,6 +2,7 @@ import { type HttpExchange, type Keeping, keepAnswer, type NotKept } from '../..
 import type { RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import { httpDate } from '../../core/http/http-date.js'
 import { fieldValue, reusableFields, type StoredHead } from '../../core/http/stored-head.js'
+import type { AnswerFacts } from '../../core/rules/freshness.js'
 import type { Redaction } from '../../core/rules/redaction.js'
 import { unitsOf } from '../../core/rules/units.js'
 import type { Kept } from '../call/fetched.js'
@@ -14,9 +15,16 @@ export interface Exchanged {
   readonly judged: ((key: string) => Keeping | NotKept) | undefined
 }
 
+/** Whose answer it is. `labels`: what it is labelled with; undefined where its endpoint says nothing of that. */
+export interface Keeper {
+  readonly endpoint: RequestEndpoint
+  readonly redaction: Redaction
+  readonly labels: ((answer: AnswerFacts) => readonly string[]) | undefined
+}
+
 /** A complete answer, ready to be stored. */
 export function keptForm(
-  { endpoint, redaction }: { readonly endpoint: RequestEndpoint; readonly redaction: Redaction },
+  { endpoint, redaction, labels }: Keeper,
   { status, statusText, fields, url, body }: CompleteAnswer,
   { http, judged }: Exchanged,
 ): Kept {
@@ -30,7 +38,7 @@ export function keptForm(
         ...(fieldValue(fields, 'date') === undefined ? [['date', httpDate(http.answeredAt)] as const] : []), // RFC 9110 section 6.6.1
       ]
       const head: StoredHead = { status, statusText, fields: kept, url: url && redaction.url(url), freshBy }
-      return { head: JSON.stringify(head), body, memo: { ...head, body } }
+      return { head: JSON.stringify(head), body, labels: labels?.(facts), memo: { ...head, body } }
     },
   }
 }

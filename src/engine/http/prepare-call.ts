@@ -145,11 +145,11 @@ export class CallPreparation {
       const key = requestKey(provider, endpoint.keying, request)
       const excepted = yesOrNo(endpoint.exceptRequest?.(request), 'exceptRequest')
       const tenant = endpoint.countBy === 'per' ? this.#tenant(provider, endpoint, request) : undefined
-      this.#functions.fine()
+      this.#functions.fine(endpoint)
       return { key, excepted, tenant }
     } catch (cause) {
       const error = new Redaction(provider.credentials, request).error(cause)
-      this.#functions.trouble(`${provider.name}.${endpoint.name} gives no key, its calls go upstream until it does`, error)
+      this.#functions.trouble(`${provider.name}.${endpoint.name} gives no key, its calls go upstream until it does`, error, endpoint)
       return undefined
     }
   }

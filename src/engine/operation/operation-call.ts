@@ -6,6 +6,7 @@ import type { Clock } from '../../core/ports/clock.js'
 import type { Entry } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
+import { type LabelSource, labelsBefore, labelsOf } from '../../core/rules/labels.js'
 import { unitsOf } from '../../core/rules/units.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import type { Call, CallTerms } from '../call/call.js'
@@ -30,7 +31,10 @@ export interface OperationParts {
   /** How values are turned into what can be stored, where they are none of that themselves. */
   readonly valueForm: ValueForm | undefined
   readonly isRepeatable: boolean
+  readonly labels: readonly LabelSource[] | undefined
   readonly clock: Clock
+  /** What a call has changed that has ended; undefined where it changes nothing. */
+  readonly changed: ((value: unknown, args: readonly unknown[]) => Promise<void>) | undefined
   /** Called with why a value cannot be stored. */
   readonly inexact: (error: unknown) => void
 }
@@ -38,6 +42,7 @@ export interface OperationParts {
 /** What of a call its arguments and its caller say. */
 export interface Asked {
   readonly key: string
+  readonly args: readonly unknown[]
   readonly terms: CallTerms
   readonly isExcepted: boolean
 }
@@ -58,9 +63,10 @@ export class OperationCall implements Call<OperationValue> {
   readonly isPassed = false
   readonly sent = {}
   readonly #parts: OperationParts
+  readonly #args: readonly unknown[]
   readonly #work: () => Promise<unknown>
 
-  constructor(parts: OperationParts, { key, terms, isExcepted }: Asked, work: () => Promise<unknown>) {
+  constructor(parts: OperationParts, { key, args, terms, isExcepted }: Asked, work: () => Promise<unknown>) {
     this.endpoint = parts.endpoint
     this.counter = parts.counter
     this.form = parts.form
@@ -71,7 +77,12 @@ export class OperationCall implements Call<OperationValue> {
     this.bypass = isExcepted ? 'request-excepted' : terms.bypass ? 'no-store-asked' : undefined
     this.directives = terms.reload ? reloading : noDirectives
     this.#parts = parts
+    this.#args = args
     this.#work = work
+  }
+
+  get labels(): readonly string[] | null | undefined {
+    return labelsBefore(this.#parts.labels, () => ({ args: this.#args }))
   }
 
   variantKey(base: string): string {
@@ -88,6 +99,7 @@ export class OperationCall implements Call<OperationValue> {
       const leaving = leave()
       if (leaving instanceof Promise) await leaving
       value = await this.#work()
+      await this.#parts.changed?.(value, this.#args)
     } catch (error) {
       return { result: 'failed', error }
     }
@@ -95,8 +107,29 @@ export class OperationCall implements Call<OperationValue> {
     const now = this.#parts.clock.now()
     return {
       ...{ result: 'answered', answer: returnedValue(value, storable), isComplete: true },
-      finish: async () => attempted(() => finishedValue(this.endpoint, value, storable, now)) ?? { notKept: 'inexact' },
+      finish: async () => attempted(() => this.#finished(value, storable, now)) ?? { notKept: 'inexact' },
       release() {},
+    }
+  }
+
+  #finished(value: unknown, storable: Storable | undefined, now: number): Finished {
+    const { provider, name, maxBodyBytes, units: unitSources } = this.endpoint
+    const facts = factsOf(() => (storable ? storable.value.read() : value))
+    const units = unitsOf(unitSources, facts)
+    if (failsBy(this.endpoint, value)) return { amiss: new Error(`the value of ${provider}.${name} says that it failed`), units }
+    if (!storable) return { notKept: 'inexact', units }
+    const { head, body } = storable
+    if (body.byteLength > maxBodyBytes) return { notKept: 'too-large', units }
+    const { labels } = this.#parts
+    return {
+      kept: {
+        units,
+        judge: (key) => keepValue(this.endpoint, key, facts, now),
+        form: () => ({
+          ...{ head, body, memo: storable.value },
+          labels: labels && labelsOf(labels, { args: this.#args, value: facts.json(), answer: facts }),
+        }),
+      },
     }
   }
 
@@ -127,25 +160,8 @@ export function operationForm(fallback: { readonly value: unknown } | undefined,
   }
 }
 
-function finishedValue(endpoint: Endpoint, value: unknown, storable: Storable | undefined, now: number): Finished {
-  const { provider, name, maxBodyBytes } = endpoint
-  const facts = factsOf(() => (storable ? storable.value.read() : value))
-  const units = unitsOf(endpoint.units, facts)
-  if (failsBy(endpoint, value)) return { amiss: new Error(`the value of ${provider}.${name} says that it failed`), units }
-  if (!storable) return { notKept: 'inexact', units }
-  const { head, body } = storable
-  if (body.byteLength > maxBodyBytes) return { notKept: 'too-large', units }
-  return {
-    kept: {
-      units,
-      judge: (key) => keepValue(endpoint, key, facts, now),
-      form: () => ({ head, body, memo: storable.value }),
-    },
-  }
-}
-
 /** A value, as functions of the configuration see it. */
-function factsOf(read: () => unknown): AnswerFacts {
+export function factsOf(read: () => unknown): AnswerFacts {
   const text = () => {
     const value = read()
     return typeof value === 'string' ? value : ''

@@ -9,6 +9,15 @@ import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import {
+  compileLabels,
+  type LabelFromAnswer,
+  type LabelFromArgument,
+  type LabelSource,
+  type Labels,
+  type LabelText,
+  labelsOf,
+} from '../../core/rules/labels.js'
 import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { explained } from '../answer/explained.js'
@@ -18,18 +27,32 @@ import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
 import type { Gate } from '../gate/gate.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
-import { OperationCall, type OperationParts, operationForm, valueOfEntry } from './operation-call.js'
+import { factsOf, OperationCall, type OperationParts, operationForm, valueOfEntry } from './operation-call.js'
 import { OperationKeys } from './operation-keys.js'
 import type { OperationValue, ValueForm } from './operation-value.js'
 
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
 export type AsyncFunction = (...args: never[]) => Promise<unknown>
 
+/** Where a label of an operation's values comes from. */
+export type OperationLabel<F extends AsyncFunction = AsyncFunction> =
+  | string
+  | LabelFromArgument
+  | LabelFromAnswer
+  | ((value: Awaited<ReturnType<F>>, ...args: Parameters<F>) => Labels)
+
 export type OperationOptions<F extends AsyncFunction = AsyncFunction> = RuleOptions & {
   /** Returns what tells one answer from another, as plain JSON data, in place of the arguments. */
   readonly keyedBy?: (...args: Parameters<F>) => unknown
   /** Says of which arguments nothing is reused. Where it fails, nothing is reused either, and `warn` is told. */
   readonly exceptArguments?: (...args: Parameters<F>) => boolean
+  /**
+   * Names under which its values are invalidated with other answers, of whatever endpoint: texts; `{ as: "tariff {}", argument: "/0/tariff" }`;
+   * `{ as: "vessel {}", answer: "/vessels", each: "/id" }`; or functions of the value and the arguments. A value is not stored whose function fails.
+   */
+  readonly labels?: readonly OperationLabel<F>[]
+  /** Labels whose answers a call invalidates once its function has returned, before its caller has the value: of an operation that writes. */
+  readonly invalidates?: readonly OperationLabel<F>[]
   /** How values are stored that are not plain data: instances of classes. Default: as they are, where they can be given back exactly. */
   // biome-ignore lint/suspicious/noExplicitAny: what is stored of a value is between the two functions
   readonly form?: ValueForm<Awaited<ReturnType<F>>, any>
@@ -64,6 +87,8 @@ export interface WrapParts {
   readonly events: Events
   readonly gate: Gate
   readonly putting: PutParts
+  /** Invalidates what has one of these labels, stored or on its way. */
+  readonly invalidateLabels: (labels: readonly string[]) => Promise<void>
   readonly warn: (message: string) => void
   /** Throws once the stash is closed. */
   readonly assertOpen: () => void
@@ -74,7 +99,7 @@ export interface WrapParts {
 export function wrapOperation<F extends AsyncFunction>(
   endpoint: Endpoint,
   fn: F,
-  { keyedBy, exceptArguments, form: valueForm, fallback, retries }: OperationOptions<F>,
+  { keyedBy, exceptArguments, labels, invalidates, form: valueForm, fallback, retries }: OperationOptions<F>,
   parts: WrapParts,
 ): Operation<F> {
   const { entries, clock, runner, recorder, ledger, events } = parts
@@ -86,6 +111,7 @@ export function wrapOperation<F extends AsyncFunction>(
   const [inexact, functions] = [new OncePerEpisode(parts.warn), new OncePerEpisode(parts.warn)]
   const operation: OperationParts = {
     ...{ endpoint, counter, form, valueForm: valueForm as ValueForm | undefined, isRepeatable: retries !== undefined, clock },
+    ...{ labels: compiledLabels(labels), changed: changedBy(compiledLabels(invalidates), endpoint, parts) },
     inexact: (error) =>
       inexact.trouble(
         `values of ${provider}.${name} are passed on and not stored: return plain data, or give the operation a "form" with "toPlain" and "fromPlain"`,
@@ -97,7 +123,7 @@ export function wrapOperation<F extends AsyncFunction>(
 
   function callOf(self: unknown, args: Parameters<F>, key: string, terms: CallTerms): OperationCall {
     const own = { ...terms, urgency: { ...terms.urgency } } // which a call may change for itself
-    return new OperationCall(operation, { key, terms: own, isExcepted: isExcepted(args) }, () => fn.apply(self, args))
+    return new OperationCall(operation, { key, args, terms: own, isExcepted: isExcepted(args) }, () => fn.apply(self, args))
   }
 
   function isExcepted(args: Parameters<F>): boolean {
@@ -165,7 +191,7 @@ export function wrapOperation<F extends AsyncFunction>(
         const own = { ...reloading, urgency: { ...reloading.urgency } }
         const call = new OperationCall(
           operation,
-          { key: keys.of(receiver, args), terms: own, isExcepted: isExcepted(args) },
+          { key: keys.of(receiver, args), args, terms: own, isExcepted: isExcepted(args) },
           async () => value,
         )
         return putAnswer(parts.putting, call)
@@ -185,4 +211,31 @@ export function wrapOperation<F extends AsyncFunction>(
   }
 
   return able(wrapped, ruled)
+}
+
+function compiledLabels<F extends AsyncFunction>(sources: OperationOptions<F>['labels']): readonly LabelSource[] | undefined {
+  type Said = Extract<OperationLabel<F>, (...args: never[]) => unknown>
+  return compileLabels<Said>(sources as readonly (LabelText | Said)[] | undefined, (source, { value, args = [] }) =>
+    source(value as Awaited<ReturnType<F>>, ...(args as Parameters<F>)),
+  )
+}
+
+/** What a call has changed. Where its labels fail, or the store, that is reported, and the call is answered. */
+function changedBy(
+  sources: readonly LabelSource[] | undefined,
+  { provider, name }: Endpoint,
+  { invalidateLabels, warn }: WrapParts,
+): OperationParts['changed'] {
+  const troubles = new OncePerEpisode(warn)
+  return (
+    sources &&
+    (async (value, args) => {
+      try {
+        await invalidateLabels(labelsOf(sources, { value, args, answer: factsOf(() => value) }))
+        troubles.fine()
+      } catch (error) {
+        troubles.trouble(`what ${provider}.${name} changed cannot be invalidated`, error)
+      }
+    })
+  )
 }

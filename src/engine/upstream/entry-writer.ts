@@ -62,6 +62,7 @@ export class EntryWriter {
   readonly #outdated: EntryWriterParts['outdated']
   readonly #measurement: Measurement
   readonly #freshness: OncePerEpisode
+  readonly #labels: OncePerEpisode
   /** Entries added since those of the endpoint were last counted. */
   readonly #added = new Map<Endpoint, number>()
 
@@ -73,6 +74,7 @@ export class EntryWriter {
     this.#outdated = outdated
     this.#measurement = new Measurement(entries, clock)
     this.#freshness = new OncePerEpisode(warn)
+    this.#labels = new OncePerEpisode(warn)
   }
 
   /** While only measuring: what reuse would have done. `kept`: the complete answer, where there is one. */
@@ -80,10 +82,11 @@ export class EntryWriter {
     const { mode, freshForMs, unbilled, retries } = call.endpoint
     if (mode !== 'measure' || freshForMs === undefined || key === undefined || call.bypass || call.excerpt) return
     const keeping = kept ? this.#judge(call.endpoint, key, kept) : 'failed'
+    const form = typeof keeping === 'string' || !kept ? undefined : this.#form(call.endpoint, kept, keeping)
     const would =
-      typeof keeping === 'string' || !kept
+      typeof keeping === 'string' || !kept || !form
         ? undefined
-        : { ...timesOf(keeping), body: kept.form(keeping).body, units: kept.units, slides: ending === 'answered' }
+        : { ...timesOf(keeping), body: form.body, labels: form.labels, units: kept.units, slides: ending === 'answered' }
     const { method, url } = call.sent
     const request = url === undefined ? key : `${method} ${url}`
     const isAnswered = ending !== 'refused' && ending !== 'serverError' && ending !== 'noAnswer'
@@ -102,9 +105,9 @@ export class EntryWriter {
     this.#outdated({ provider, endpoint }, { first: side(earlier), second: side({ request, askedAt }) })
   }
 
-  /** While only measuring: a write was answered that reuse would have taken for a change of what is stored under a key. */
-  measuredWrite(under: string): Maybe<void> {
-    return this.#measurement.invalidate(under, this.#clock.now())
+  /** While only measuring: a write was answered that reuse would have taken for a change of what a selection means. */
+  measuredWrite(selection: Selection): Maybe<void> {
+    return this.#measurement.invalidate(selection, this.#clock.now())
   }
 
   /** Stores a complete answer, if that is allowed, and counts where it is not. */
@@ -142,7 +145,9 @@ export class EntryWriter {
     const { endpoint } = call
     const keeping = this.#judge(endpoint, key, finished.kept)
     if (typeof keeping === 'string') return { notStored: keeping }
-    const { head, body, memo } = finished.kept.form(keeping)
+    const form = this.#form(endpoint, finished.kept, keeping)
+    if (!form) return { notStored: 'trouble' }
+    const { head, body, labels, memo } = form
     if (previous?.key === key) this.#compared(call, previous, body)
     if (isSuperseded()) return { notStored: 'out-of-date' }
     for (const signpost of signposts) {
@@ -169,6 +174,7 @@ export class EntryWriter {
       body,
       memo,
       units,
+      labels: labels?.length === 0 ? undefined : labels,
     }
     const done = await this.put(entry, claim)
     if (done?.notKept) return { notStored: done.notKept }
@@ -197,22 +203,38 @@ export class EntryWriter {
     await inPieces(this.#clock, piece, ({ more }) => more)
   }
 
+  /** What is stored; undefined where a function of the configuration fails, which is reported once: without its labels nothing would find it. */
+  #form(endpoint: Endpoint, kept: Kept, keeping: Keeping): ReturnType<Kept['form']> | undefined {
+    try {
+      const form = kept.form(keeping)
+      this.#labels.fine(endpoint)
+      return form
+    } catch (cause) {
+      this.#labels.trouble(`answers of ${nameOf(endpoint)} are not stored, for their labels fail`, cause, endpoint)
+      return undefined
+    }
+  }
+
   #tellNotStored({ endpoint, counter }: Call<unknown>, why: NotKept): void {
     counter.at(this.#clock.now()).countNotStored(why)
     this.#events.tell('not-stored', { provider: endpoint.provider, endpoint: endpoint.name, why })
   }
 
   /** Whether and how an answer is kept; where a function of the configuration fails it is not, and that is reported once. */
-  #judge({ provider, name }: Endpoint, key: string, kept: Kept): Keeping | NotKept {
+  #judge(endpoint: Endpoint, key: string, kept: Kept): Keeping | NotKept {
     try {
       const keeping = kept.judge(key)
-      this.#freshness.fine()
+      this.#freshness.fine(endpoint)
       return keeping
     } catch (cause) {
-      this.#freshness.trouble(`answers of ${provider}.${name} are not stored, for nothing says how long they are fresh`, cause)
+      this.#freshness.trouble(`answers of ${nameOf(endpoint)} are not stored, for nothing says how long they are fresh`, cause, endpoint)
       return 'no-freshness'
     }
   }
+}
+
+function nameOf({ provider, name }: Endpoint): string {
+  return `${provider}.${name}`
 }
 
 /** Whether a call was made, and is on the bill, only because an answer had been dropped. */

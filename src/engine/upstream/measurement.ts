@@ -1,15 +1,17 @@
 import { decide, type Facts } from '../../core/decide/decide.js'
 import { type StoredTimes, slid, timesOf } from '../../core/decide/entry-times.js'
 import type { Reason } from '../../core/decide/reasons.js'
+import type { Seen } from '../../core/entries/measured-entry.js'
 import type { Units } from '../../core/money/units.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import type { Selection } from '../../core/ports/selection.js'
 import { digestOf } from '../../core/rules/digest.js'
 import { freshFromUseMs } from '../../core/rules/freshness.js'
 import type { Call } from '../call/call.js'
 import { situationOf } from '../call/situation.js'
-import { type Seen, SeenAnswers } from './seen-answers.js'
+import { SeenAnswers } from './seen-answers.js'
 
 /** A call that was measured: what was asked, without credentials, and when, milliseconds since 1970-01-01T00:00Z. */
 export interface MeasuredCall {
@@ -29,7 +31,7 @@ interface Came extends MeasuredCall {
 }
 
 /** The entry that reuse would have stored. */
-type Would = StoredTimes & Pick<Entry, 'body'> & { readonly units?: Units | undefined; readonly slides: boolean }
+type Would = StoredTimes & Pick<Entry, 'body' | 'labels'> & { readonly units?: Units | undefined; readonly slides: boolean }
 
 /**
  * What reuse would have done, found out while only measuring: remembers of each key the times of the entry that reuse would have stored and
@@ -82,9 +84,9 @@ export class Measurement {
     return kept instanceof Promise ? kept.then(() => undefined) : undefined
   }
 
-  /** A write was answered: what is stored under a key is out of date. */
-  invalidate(under: string, now: number): Maybe<void> {
-    return this.#seen.invalidate(under, now)
+  /** A write was answered: what a selection means is out of date. */
+  invalidate(selection: Selection, now: number): Maybe<void> {
+    return this.#seen.invalidate(selection, now)
   }
 
   #use({ endpoint }: Call<unknown>, key: string, seen: Seen, reason: Reason, now: number): Maybe<unknown> {
@@ -102,7 +104,7 @@ export class Measurement {
     digest: string | undefined,
   ): Maybe<unknown> {
     if (!would || digest === undefined) return this.#seen.forget(key)
-    const seen = { request, askedAt, times: timesOf(would), digest, slides: would.slides }
+    const seen = { request, askedAt, times: timesOf(would), digest, slides: would.slides, labels: would.labels }
     return this.#seen.keep({ provider, endpoint: name }, key, seen, countedAt)
   }
 }

@@ -1,18 +1,9 @@
-import { invalidatedTimes, type StoredTimes } from '../../core/decide/entry-times.js'
+import { measuredKey, type Seen, seenIn } from '../../core/entries/measured-entry.js'
 import { invalidateAll } from '../../core/in-pieces.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
-
-/** An answer that was measured: to which call, the times of the entry that reuse would have stored, and a digest of it in place of its body. */
-export interface Seen {
-  readonly request: string
-  readonly askedAt: number
-  readonly times: StoredTimes
-  readonly digest: string
-  /** Whether each use makes it fresh for longer, where the rule slides. */
-  readonly slides: boolean
-}
+import type { Selection } from '../../core/ports/selection.js'
 
 /** How long an answer is remembered at the least, milliseconds, so that it shows whether those after it differ. */
 const leastMs = 86_400_000
@@ -31,38 +22,35 @@ export class SeenAnswers {
   }
 
   find(key: string): Maybe<Seen | undefined> {
-    const entry = this.#entries.get(nameOf(key))
-    return entry instanceof Promise ? entry.then(seenIn) : seenIn(entry)
+    const entry = this.#entries.get(measuredKey(key))
+    return entry instanceof Promise ? entry.then((one) => one && seenIn(one)) : entry && seenIn(entry)
   }
 
   keep({ provider, endpoint }: Pick<Entry, 'provider' | 'endpoint'>, key: string, seen: Seen, now: number): Maybe<unknown> {
     const { storedAt, keepUntil } = seen.times
     const times = { ...seen.times, freshUntil: storedAt, refreshableUntil: storedAt, usableUntil: storedAt }
-    const entry = { ...times, keepUntil: Math.max(keepUntil, now + leastMs), provider, endpoint, key: nameOf(key) }
+    const entry = {
+      ...times,
+      keepUntil: Math.max(keepUntil, now + leastMs),
+      provider,
+      endpoint,
+      key: measuredKey(key),
+      labels: seen.labels,
+    }
     return this.#entries.put({ ...entry, head: JSON.stringify(seen), body: new Uint8Array() }, now)
   }
 
   forget(key: string): Maybe<unknown> {
-    return this.#entries.remove({ key: nameOf(key) })
+    return this.#entries.remove({ key: measuredKey(key) })
   }
 
-  invalidate(under: string, now: number): Maybe<void> {
-    return invalidateAll(this.#clock, this.#entries, { under: nameOf(under) }, now)
+  invalidate(selection: Selection, now: number): Maybe<void> {
+    return invalidateAll(this.#clock, this.#entries, measured(selection), now)
   }
 }
 
-function nameOf(key: string): string {
-  return `measured ${key}`
-}
-
-/** Undefined also where what stands there is none. */
-function seenIn(entry: Entry | undefined): Seen | undefined {
-  if (!entry) return undefined
-  try {
-    const seen = JSON.parse(entry.head) as Seen
-    if (typeof seen.digest !== 'string' || typeof seen.times?.freshUntil !== 'number') return undefined
-    return entry.invalidated ? { ...seen, times: invalidatedTimes(seen.times, seen.times.storedAt) } : seen
-  } catch {
-    return undefined
-  }
+/** What was measured of what a selection means. */
+function measured(selection: Selection): Selection {
+  if ('under' in selection) return { under: measuredKey(selection.under) }
+  return 'path' in selection ? { path: measuredKey(selection.path) } : selection
 }

@@ -7,5 +7,8 @@ export function soundness(key: string, entry: Entry): string | undefined {
   const sum = storedAt + bornAt + freshUntil + refreshableUntil + usableUntil + keepUntil
   if (typeof sum !== 'number' || Number.isNaN(sum)) return 'the entry has times that are none'
   if (!(entry.body instanceof Uint8Array) || typeof entry.head !== 'string') return 'the entry has no body or no head'
+  const labels: unknown = entry.labels
+  if (labels !== undefined && !(Array.isArray(labels) && labels.every((label) => typeof label === 'string')))
+    return 'the entry has labels that are none'
   return undefined
 }

@@ -2,14 +2,18 @@ import { invalidatedTimes, type StoredTimes } from '../../core/decide/entry-time
 import type { Entry } from '../../core/ports/entry-store.js'
 import type { Selection } from '../../core/ports/selection.js'
 import { isSelected } from '../../core/ports/selection.js'
+import type { Mark } from './marks.js'
+import { PathMarks } from './path-marks.js'
 import { ShardedMap } from './sharded-map.js'
-import { Group, Neighbours, Slot } from './slot.js'
+import { Group, Labelled, Neighbours, Slot } from './slot.js'
 
 /** Finds entries by key, endpoint and use, at a cost that depends on what is found, not on what is there. */
 export class EntryIndex {
   readonly slots = new ShardedMap<Slot>()
   readonly #groups = new Map<string, Map<string, Group>>()
   readonly #neighbours = new ShardedMap<Neighbours>()
+  readonly #labels = new ShardedMap<Labelled>()
+  readonly #paths = new PathMarks<Slot>(this.slots, (slot) => void this.current(slot))
   readonly #onChange: (slot: Slot) => void
   #uses = 0
   #changes = 0
@@ -26,12 +30,30 @@ export class EntryIndex {
 
   /** A slot whose entry has the times that invalidations since have left it. */
   current(slot: Slot): Slot {
-    const { group, neighbours, changed } = slot
-    if (group.marks.latest <= changed && (neighbours === undefined || neighbours.marks.latest <= changed)) return slot
-    const [ofGroup, ofNeighbours] = [group.marks.after(changed), neighbours?.marks.after(changed)]
-    const first = ofGroup && ofNeighbours ? (ofGroup.change < ofNeighbours.change ? ofGroup : ofNeighbours) : (ofGroup ?? ofNeighbours)
+    const { group, neighbours, labelled, changed } = slot
+    const { latest } = this.#paths
+    if (
+      group.marks.latest <= changed &&
+      latest <= changed &&
+      labelled === undefined &&
+      (neighbours === undefined || neighbours.marks.latest <= changed)
+    )
+      return slot
+    const first = this.#firstMark(slot)
     if (first) this.change(slot, invalidatedTimes(slot.times, first.now))
     return slot
+  }
+
+  /** The first invalidation of a slot with others since its latest change. */
+  #firstMark({ key, group, neighbours, labelled = [], changed }: Slot): Mark | undefined {
+    let first = group.marks.after(changed)
+    const look = (mark: Mark | undefined) => {
+      if (mark && (first === undefined || mark.change < first.change)) first = mark
+    }
+    look(neighbours?.marks.after(changed))
+    look(this.#paths.after(key, changed))
+    for (const { marks } of labelled) look(marks.after(changed))
+    return first
   }
 
   change(slot: Slot, times: StoredTimes): void {
@@ -49,24 +71,30 @@ export class EntryIndex {
   }
 
   add(entry: Entry): Slot {
-    const { key, provider, endpoint } = entry
+    const { key, provider, endpoint, labels } = entry
     const group = this.#groupOf(provider, endpoint)
     const place = placeOf(key)
     const neighbours = place === key ? undefined : this.#neighboursOf(place)
-    const slot = new Slot(entry, group, neighbours, { used: ++this.#uses, changed: ++this.#changes })
+    const labelled = labels && labels.length > 0 ? labels.map((label) => this.#labelledBy(label)) : undefined
+    const slot = new Slot(entry, { group, neighbours, labelled }, { used: ++this.#uses, changed: ++this.#changes })
     this.slots.set(key, slot)
     group.order.add(slot)
     group.size++
     neighbours?.slots.add(slot)
+    for (const { slots } of labelled ?? []) slots.add(slot)
     return slot
   }
 
   drop(slot: Slot): void {
-    const { key, group, neighbours } = slot
+    const { key, group, neighbours, labelled = [] } = slot
     this.#onChange(slot)
     this.slots.delete(key)
     group.order.remove(slot)
     group.size--
+    for (const { label, slots } of labelled) {
+      slots.delete(slot)
+      if (slots.size === 0) this.#labels.delete(label)
+    }
     if (!neighbours) return
     neighbours.slots.delete(slot)
     if (neighbours.slots.size === 0) this.#neighbours.delete(placeOf(key))
@@ -82,24 +110,36 @@ export class EntryIndex {
     return oldest
   }
 
-  /** Invalidates all entries of a selection as of now, and returns how many these are. */
+  /** Invalidates all entries of a selection as of now, and returns how many these are: for a path, none. */
   invalidate(selection: Selection, now: number): number {
-    if ('key' in selection || 'under' in selection) {
-      const neighbours =
-        'under' in selection && placeOf(selection.under) === selection.under ? this.#neighbours.get(selection.under) : undefined
-      neighbours?.marks.add(++this.#changes, now)
-      let entries = neighbours?.slots.size ?? 0
-      for (const slot of this.selected(selection)) {
-        if (neighbours && slot.neighbours === neighbours) break // the others are marked
-        this.change(slot, invalidatedTimes(this.current(slot).times, now))
-        entries++
-      }
-      return entries
+    if ('key' in selection || 'under' in selection) return this.#invalidateUnder(selection, now)
+    const change = ++this.#changes
+    if ('path' in selection) {
+      this.#paths.add(selection.path, change, now)
+      return 0
+    }
+    if ('label' in selection) {
+      const labelled = this.#labels.get(selection.label)
+      labelled?.marks.add(change, now)
+      return labelled?.slots.size ?? 0
     }
     let entries = 0
     for (const group of this.groups(selection)) {
-      group.marks.add(++this.#changes, now)
+      group.marks.add(change, now)
       entries += group.size
+    }
+    return entries
+  }
+
+  #invalidateUnder(selection: Extract<Selection, { readonly key: string } | { readonly under: string }>, now: number): number {
+    const neighbours =
+      'under' in selection && placeOf(selection.under) === selection.under ? this.#neighbours.get(selection.under) : undefined
+    neighbours?.marks.add(++this.#changes, now)
+    let entries = neighbours?.slots.size ?? 0
+    for (const slot of this.selected(selection)) {
+      if (neighbours && slot.neighbours === neighbours) break // the others are marked
+      this.change(slot, invalidatedTimes(this.current(slot).times, now))
+      entries++
     }
     return entries
   }
@@ -110,9 +150,10 @@ export class EntryIndex {
       const slot = this.slots.get('key' in selection ? selection.key : selection.under)
       if (slot) yield slot
       if ('under' in selection) yield* this.#under(selection)
-      return
-    }
-    for (const { order } of this.groups(selection)) yield* order
+    } else if ('label' in selection) yield* this.#labels.get(selection.label)?.slots ?? []
+    else if ('path' in selection) {
+      for (const slot of this.slots.values()) if (isSelected(selection, slot)) yield slot
+    } else for (const { order } of this.groups(selection)) yield* order
   }
 
   /** Without the one whose key is the selection's itself. */
@@ -123,7 +164,7 @@ export class EntryIndex {
     for (const slot of slots) if (slot.key !== under && isSelected(selection, slot)) yield slot
   }
 
-  *groups(selection: Exclude<Selection, { readonly key: string } | { readonly under: string }>): Iterable<Group> {
+  *groups(selection: Extract<Selection, { readonly all: true } | { readonly provider: string }>): Iterable<Group> {
     if ('all' in selection) {
       for (const groups of this.#groups.values()) yield* groups.values()
       return
@@ -146,6 +187,15 @@ export class EntryIndex {
       groups.set(endpoint, group)
     }
     return group
+  }
+
+  #labelledBy(label: string): Labelled {
+    let labelled = this.#labels.get(label)
+    if (!labelled) {
+      labelled = new Labelled(label)
+      this.#labels.set(label, labelled)
+    }
+    return labelled
   }
 
   #neighboursOf(place: string): Neighbours {

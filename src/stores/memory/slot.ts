@@ -1,5 +1,6 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { Entry } from '../../core/ports/entry-store.js'
+import { Marks } from './marks.js'
 import { type Link, UseOrder } from './use-order.js'
 
 /** Larger bodies stay as they are: what a buffer takes besides its bytes matters little then, and they would fill the heap. */
@@ -10,6 +11,13 @@ const fewBytes = 64
 
 /** The `Buffer` of Node, which a browser has not. */
 const { Buffer: NodeBuffer } = globalThis as { Buffer?: typeof Buffer }
+
+/** What a slot belongs to. */
+export interface SlotPlace {
+  readonly group: Group
+  readonly neighbours: Neighbours | undefined
+  readonly labelled: readonly Labelled[] | undefined
+}
 
 /** An entry in its place, in as little room as can be: small bodies as text of a byte a character, times by their distance from the first. */
 export class Slot implements Link<Slot> {
@@ -27,6 +35,8 @@ export class Slot implements Link<Slot> {
   readonly #head: string
   readonly #body: string | Uint8Array
   readonly #units: Entry['units']
+  /** The entries that have its labels, for each of these; undefined where it has none. */
+  readonly labelled: readonly Labelled[] | undefined
   #storedAt = 0
   #born = 0
   #fresh = 0
@@ -36,10 +46,11 @@ export class Slot implements Link<Slot> {
   #mustRevalidate = false
   #invalidated = false
 
-  constructor(entry: Entry, group: Group, neighbours: Neighbours | undefined, { used, changed }: { used: number; changed: number }) {
+  constructor(entry: Entry, { group, neighbours, labelled }: SlotPlace, { used, changed }: { used: number; changed: number }) {
     this.key = entry.key
     this.group = group
     this.neighbours = neighbours
+    this.labelled = labelled
     this.used = used
     this.changed = changed
     this.#head = entry.head
@@ -49,7 +60,7 @@ export class Slot implements Link<Slot> {
   }
 
   get bytes(): number {
-    return bytesOf(this.#body.length, this.key, this.#head)
+    return bytesOf(this.#body.length, this.key, this.#head, this.labels)
   }
 
   get provider(): string {
@@ -58,6 +69,10 @@ export class Slot implements Link<Slot> {
 
   get endpoint(): string {
     return this.group.endpoint
+  }
+
+  get labels(): readonly string[] | undefined {
+    return this.labelled?.map(({ label }) => label)
   }
 
   get storedAt(): number {
@@ -118,6 +133,7 @@ export class Slot implements Link<Slot> {
       head: this.#head,
       body: unpacked(this.#body),
       units: this.#units,
+      labels: this.labels,
       memo: undefined,
     }
   }
@@ -125,19 +141,22 @@ export class Slot implements Link<Slot> {
   /** The entry without its body. */
   summary() {
     const { key, provider, endpoint } = this
-    return { key, provider, endpoint, head: this.#head, ...this.times, units: this.#units, bytes: this.#body.length }
+    return { key, provider, endpoint, head: this.#head, ...this.times, units: this.#units, labels: this.labels, bytes: this.#body.length }
   }
 }
 
 /** What an entry takes in its slot. */
-export function bytesOfEntry({ key, head, body }: Entry): number {
-  return bytesOf(body.byteLength, key, head)
+export function bytesOfEntry({ key, head, body, labels }: Entry): number {
+  return bytesOf(body.byteLength, key, head, labels)
 }
 
 /** Characters count two bytes. */
-function bytesOf(bodyBytes: number, key: string, head: string): number {
-  return bodyBytes + 2 * (key.length + head.length) + overhead
+function bytesOf(bodyBytes: number, key: string, head: string, labels: readonly string[] = []): number {
+  return bodyBytes + 2 * (key.length + head.length) + overhead + labels.reduce((sum, label) => sum + 2 * label.length + ofLabel, 0)
 }
+
+/** What a label takes besides its characters, bytes. */
+const ofLabel = 300
 
 /** What a slot takes besides its key, head and body, with what finds it, bytes. */
 const overhead = 400
@@ -158,27 +177,6 @@ function unpacked(body: string | Uint8Array): Uint8Array {
   return bytes
 }
 
-/** Invalidations of many entries at once: each counts for entries that were changed before it. */
-class Marks {
-  readonly #marks: { readonly change: number; readonly now: number }[] = []
-  /** The latest change. */
-  latest = 0
-
-  add(change: number, now: number): void {
-    this.latest = change
-    this.#marks.push({ change, now })
-    if (this.#marks.length > mostMarks) this.#marks.shift()
-  }
-
-  /** The first one after a change. */
-  after(change: number): { readonly change: number; readonly now: number } | undefined {
-    return this.#marks.find((mark) => mark.change > change)
-  }
-}
-
-/** Invalidations remembered of one group, at the most; an entry that nobody asked for since gets its times by a later one then. */
-const mostMarks = 50
-
 /** The entries of an endpoint, in the order of their use. */
 export class Group {
   readonly order = new UseOrder<Slot>()
@@ -195,4 +193,12 @@ export class Group {
 export class Neighbours {
   readonly slots = new Set<Slot>()
   readonly marks = new Marks()
+}
+
+/** The entries that have a label. */
+export class Labelled {
+  readonly slots = new Set<Slot>()
+  readonly marks = new Marks()
+
+  constructor(readonly label: string) {}
 }

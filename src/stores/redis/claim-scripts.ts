@@ -1,7 +1,7 @@
 import { script } from './link.js'
 
 /**
- * A claim on a key is a hash in the slot of its entry, \`claim:KEY\`: \`token\`, \`account\` (as entries have it), \`until\` (by the server's clock, milliseconds),
+ * A claim on a key is a hash in the slot of its entry, \`claim:KEY\`: \`token\`, \`account\` and \`labels\` (as entries have them), \`until\` (by the server's clock, milliseconds),
  * and \`ended\`, how it ended. \`claims\` has the keys of those that may hold, by when they are forgotten.
  */
 export const claimParts = `
@@ -10,8 +10,8 @@ local function millis()
   return t[1] * 1000 + math.floor(t[2] / 1000)
 end
 local function claimOf(key)
-  if redis.call('TYPE', base .. 'claim:' .. key).ok ~= 'hash' then return { false, false, false, false } end
-  return redis.call('HMGET', base .. 'claim:' .. key, 'token', 'until', 'ended', 'account')
+  if redis.call('TYPE', base .. 'claim:' .. key).ok ~= 'hash' then return { false, false, false, false, false } end
+  return redis.call('HMGET', base .. 'claim:' .. key, 'token', 'until', 'ended', 'account', 'labels')
 end
 local function holdsNow(claim, span)
   if not claim[1] or claim[3] then return false end
@@ -24,9 +24,12 @@ local function unclaim(key)
 end
 `
 
+/** Stands for labels that only the answer of a claim says. */
+export const unknownLabels = 'unknown'
+
 const base = `local base = ARGV[1]\n${claimParts}`
 
-/** base, key, account, token, when what was seen was stored (or nothing), 1 to take it over, how long it holds, and how long it is kept, milliseconds. */
+/** base, key, account, token, when what was seen was stored (or nothing), 1 to take it over, how long it holds and how long it is kept, milliseconds, and labels. */
 export const takeScript = script(`${base}
 local key, token, span = ARGV[2], ARGV[4], tonumber(ARGV[7])
 if ARGV[6] ~= '1' then
@@ -38,7 +41,7 @@ if ARGV[6] ~= '1' then
 end
 local now = millis()
 redis.call('DEL', base .. 'claim:' .. key)
-redis.call('HSET', base .. 'claim:' .. key, 'token', token, 'until', string.format('%.0f', now + span), 'account', ARGV[3])
+redis.call('HSET', base .. 'claim:' .. key, 'token', token, 'until', string.format('%.0f', now + span), 'account', ARGV[3], 'labels', ARGV[9])
 redis.call('PEXPIRE', base .. 'claim:' .. key, ARGV[8])
 redis.call('ZREMRANGEBYSCORE', base .. 'claims', '-inf', string.format('%.0f', now))
 redis.call('ZADD', base .. 'claims', string.format('%.0f', now + ARGV[8]), key)
@@ -74,14 +77,25 @@ return 1`)
 /** base, kind and name of a selection. */
 export const dropClaimsScript = script(`${base}
 local kind, name = ARGV[2], ARGV[3]
+local function hasLabel(text, label)
+  if text == '' then return false end
+  if text == '${unknownLabels}' then return true end
+  for _, one in ipairs(cjson.decode(text)) do
+    if one == label then return true end
+  end
+  return false
+end
 if kind == 'key' then
   unclaim(name)
   return 1
 end
 for _, key in ipairs(redis.call('ZRANGE', base .. 'claims', 0, -1)) do
-  local account = claimOf(key)[4] or ''
+  local claim = claimOf(key)
+  local account = claim[4] or ''
   local isMeant = kind == 'all'
     or kind == 'under' and (key == name or string.sub(key, 1, #name + 1) == name .. ' ')
+    or kind == 'path' and string.sub(key, 1, #name) == name
+    or kind == 'label' and hasLabel(claim[5] or '', name)
     or kind == 'endpoint' and account == name
     or kind == 'provider' and string.sub(account, 1, #name) == name
   if isMeant then unclaim(key) end

@@ -2,8 +2,8 @@ import { randomUUID } from 'node:crypto'
 import { type Claim, type ClaimEnd, type Claimed, type Claiming, type Claims, claimMs, endSeenMs } from '../../core/ports/claims.js'
 import type { Selection } from '../../core/ports/selection.js'
 import { HeldClaims } from '../held-claims.js'
-import { dropClaimsScript, endScript, extendScript, holdsScript, lookScript, takeScript } from './claim-scripts.js'
-import { accountOf, meantBy } from './entry-form.js'
+import { dropClaimsScript, endScript, extendScript, holdsScript, lookScript, takeScript, unknownLabels } from './claim-scripts.js'
+import { accountOf, labelsText, meantBy } from './entry-form.js'
 import type { RedisLink, Script } from './link.js'
 import { type Places, slotOf } from './places.js'
 
@@ -21,9 +21,12 @@ export class RedisClaims implements Claims {
     this.#places = places
   }
 
-  async take({ key, provider, endpoint, storedAt, over }: Claiming): Promise<Claimed> {
+  async take({ key, provider, endpoint, labels, storedAt, over }: Claiming): Promise<Claimed> {
     const given = randomUUID()
-    const args = [key, accountOf({ provider, endpoint }), given, String(storedAt ?? ''), over ? '1' : '0', String(claimMs), String(keptMs)]
+    const args = [
+      ...[key, accountOf({ provider, endpoint }), given, String(storedAt ?? ''), over ? '1' : '0', String(claimMs), String(keptMs)],
+      labels === null ? unknownLabels : labelsText(labels),
+    ]
     const [result, token] = (await this.#run(slotOf(key), takeScript, args)) as ['taken' | 'held' | 'changed', string]
     if (result === 'changed') return { result }
     const claim = { key, token }

@@ -15,7 +15,20 @@ import type {
 import { evictedOf } from '../../core/ports/evictions.js'
 import type { Selection } from '../../core/ports/selection.js'
 import { RedisClaims } from './claims.js'
-import { accountOf, entryFields, entryOf, type Meant, meantBy, ofAccount, sizeOf, summaryOf, timesOfText, timesText } from './entry-form.js'
+import {
+  accountOf,
+  entryFields,
+  entryOf,
+  labelsText,
+  type Meant,
+  meantBy,
+  ofAccount,
+  pairs,
+  sizeOf,
+  summaryOf,
+  timesOfText,
+  timesText,
+} from './entry-form.js'
 import {
   dropScript,
   invalidateScript,
@@ -83,7 +96,7 @@ export class RedisEntries implements EntryStore {
   }
 
   async #put(entry: Entry, now: number, claim: Claim | undefined): Promise<boolean> {
-    const { key, keepUntil, units, head, body } = entry
+    const { key, keepUntil, units, labels, head, body } = entry
     const left = String(Math.max(0, Math.ceil(keepUntil - now)) + spareMs)
     const size = String(sizeOf(entry))
     const text = units === undefined ? '' : JSON.stringify(units)
@@ -93,13 +106,8 @@ export class RedisEntries implements EntryStore {
       accountOf(entry),
       ...times,
       size,
-      text,
-      head,
-      body,
-      String(now - spareMs),
-      this.#places.changes,
-      claim?.key ?? '',
-      claim?.token ?? '',
+      ...[text, head, body, String(now - spareMs), this.#places.changes],
+      ...[claim?.key ?? '', claim?.token ?? '', labelsText(labels)],
     ])
     return done === 1
   }
@@ -196,7 +204,7 @@ export class RedisEntries implements EntryStore {
           string,
           ...string[],
         ]
-        for (let i = 0; i < texts.length; i += 6) found.push(summaryOf(texts.slice(i, i + 6)))
+        for (let i = 0; i < texts.length; i += 7) found.push(summaryOf(texts.slice(i, i + 7)))
         if (isAll !== '1' && (until === undefined || byteOrder(looked, until) < 0)) until = looked
       }),
     )
@@ -241,8 +249,4 @@ export class RedisEntries implements EntryStore {
     const base = this.#places.entries(slot)
     return this.#link.run(script, `${base}keys`, [base, ...args])
   }
-}
-
-function pairs(texts: readonly string[]): [string, string][] {
-  return Array.from({ length: texts.length / 2 }, (_, i) => [texts[2 * i] as string, texts[2 * i + 1] as string])
 }

@@ -50,16 +50,26 @@ export function timesOfText(text: string): StoredTimes {
   }
 }
 
+/** What each label of an entry takes, beside the name of the label, about, bytes: its key stands with it. */
+const ofLabel = 150
+
 /** About how many bytes an entry takes in the server. */
-export function sizeOf({ key, head, body }: Entry): number {
-  return body.byteLength + Buffer.byteLength(head) + keyCopies * Buffer.byteLength(key) + overhead
+export function sizeOf({ key, head, body, labels = [] }: Entry): number {
+  const keyBytes = Buffer.byteLength(key)
+  const ofLabels = labels.reduce((sum, label) => sum + 2 * Buffer.byteLength(label) + keyBytes + ofLabel, 0)
+  return body.byteLength + Buffer.byteLength(head) + keyCopies * keyBytes + overhead + ofLabels
+}
+
+/** Labels as they stand in an entry; nothing where it has none. */
+export function labelsText(labels: Entry['labels']): string {
+  return labels === undefined || labels.length === 0 ? '' : JSON.stringify(labels)
 }
 
 /** In the order of `entryOf`. */
-export const entryFields = ['account', 'times', 'units', 'head', 'body'] as const
+export const entryFields = ['account', 'times', 'units', 'labels', 'head', 'body'] as const
 
 /** What holds anything else than an entry comes with what of it can be read: whoever uses it sees that it is none. */
-export function entryOf(key: string, [account, times, units, head, body]: readonly (Buffer | null)[]): Entry | undefined {
+export function entryOf(key: string, [account, times, units, labels, head, body]: readonly (Buffer | null)[]): Entry | undefined {
   if (!account || !times || !body) return undefined
   const owner = orNothing(() => ofAccount(account.toString()))
   if (!owner) return { key } as Entry
@@ -68,20 +78,34 @@ export function entryOf(key: string, [account, times, units, head, body]: readon
     key,
     provider,
     endpoint,
-    units: orNothing(() => unitsOfText(String(units ?? ''))),
+    units: orNothing(() => jsonOf<Entry['units']>(String(units ?? ''))),
+    labels: orNothing(() => jsonOf<Entry['labels']>(String(labels ?? ''))),
     head: String(head ?? ''),
     body: new Uint8Array(body.buffer, body.byteOffset, body.byteLength),
   })
 }
 
 /** Of a row of the script that lists. */
-export function summaryOf([key = '', account = '', times = '', units = '', head = '', bytes]: readonly string[]): EntrySummary {
+export function summaryOf([
+  key = '',
+  account = '',
+  times = '',
+  units = '',
+  labels = '',
+  head = '',
+  bytes,
+]: readonly string[]): EntrySummary {
   const { provider, endpoint } = orNothing(() => ofAccount(account)) ?? { provider: '', endpoint: '' }
-  return { key, provider, endpoint, ...timesOfText(times), units: orNothing(() => unitsOfText(units)), head, bytes: Number(bytes) }
+  return {
+    ...{ key, provider, endpoint, ...timesOfText(times) },
+    units: orNothing(() => jsonOf<Entry['units']>(units)),
+    labels: orNothing(() => jsonOf<Entry['labels']>(labels)),
+    ...{ head, bytes: Number(bytes) },
+  }
 }
 
-function unitsOfText(text: string): Entry['units'] {
-  return text === '' ? undefined : (JSON.parse(text) as Entry['units'])
+function jsonOf<T>(text: string): T | undefined {
+  return text === '' ? undefined : (JSON.parse(text) as T)
 }
 
 function orNothing<T>(read: () => T): T | undefined {
@@ -94,7 +118,7 @@ function orNothing<T>(read: () => T): T | undefined {
 
 /** A selection as the scripts know it, and the slots in which its entries may be. */
 export interface Meant {
-  readonly kind: 'key' | 'under' | 'endpoint' | 'provider' | 'all'
+  readonly kind: 'key' | 'under' | 'path' | 'label' | 'endpoint' | 'provider' | 'all'
   readonly name: string
   readonly slots: readonly number[]
 }
@@ -103,7 +127,14 @@ export function meantBy(selection: Selection): Meant {
   if ('all' in selection) return { kind: 'all', name: '', slots: allSlots }
   if ('key' in selection) return { kind: 'key', name: selection.key, slots: [slotOf(selection.key)] }
   if ('under' in selection) return { kind: 'under', name: selection.under, slots: slotsUnder(selection.under) }
+  if ('path' in selection) return { kind: 'path', name: `${selection.path}?`, slots: allSlots }
+  if ('label' in selection) return { kind: 'label', name: selection.label, slots: allSlots }
   const { provider, endpoint } = selection
   if (endpoint !== undefined) return { kind: 'endpoint', name: accountOf({ provider, endpoint }), slots: allSlots }
   return { kind: 'provider', name: `[${JSON.stringify(provider)},`, slots: allSlots }
+}
+
+/** What a script gives in turn. */
+export function pairs(texts: readonly string[]): [string, string][] {
+  return Array.from({ length: texts.length / 2 }, (_, i) => [texts[2 * i] as string, texts[2 * i + 1] as string])
 }

@@ -1,7 +1,15 @@
 import { randomUUID } from 'node:crypto'
-import { type Claim, type ClaimEnd, type Claimed, type Claiming, type Claims, claimMs, endSeenMs } from '../../core/ports/claims.js'
+import {
+  type Claim,
+  type ClaimEnd,
+  type Claimed,
+  type Claiming,
+  type Claims,
+  claimMs,
+  endSeenMs,
+  isClaimSelected,
+} from '../../core/ports/claims.js'
 import type { Selection } from '../../core/ports/selection.js'
-import { isSelected } from '../../core/ports/selection.js'
 import { HeldClaims } from '../held-claims.js'
 import { conditionOf } from './entry-rows.js'
 import { Openers } from './openers.js'
@@ -52,7 +60,7 @@ export class SqliteClaims implements Claims {
   }
 
   #take(claiming: Claiming, claim: Claim): Claimed {
-    const { key, provider, endpoint, over } = claiming
+    const { key, provider, endpoint, labels = [], over } = claiming
     const now = Date.now()
     if (!over) {
       if (this.#isChanged(claiming)) return { result: 'changed' }
@@ -61,8 +69,8 @@ export class SqliteClaims implements Claims {
         return { result: 'held', claim: { key, token: String(other.token) } }
     }
     this.#file
-      .statement('INSERT OR REPLACE INTO claim (key, provider, endpoint, token, until, ended) VALUES (?, ?, ?, ?, ?, NULL)')
-      .run(key, provider, endpoint, claim.token, now + claimMs)
+      .statement('INSERT OR REPLACE INTO claim (key, provider, endpoint, labels, token, until, ended) VALUES (?, ?, ?, ?, ?, ?, NULL)')
+      .run(key, provider, endpoint, labels && JSON.stringify(labels), claim.token, now + claimMs)
     return { result: 'taken', claim }
   }
 
@@ -118,9 +126,9 @@ export class SqliteClaims implements Claims {
   }
 
   drop(selection: Selection): void {
-    for (const [key, claiming] of this.#private) if (isSelected(selection, claiming)) this.#private.delete(key)
+    for (const [key, claiming] of this.#private) if (isClaimSelected(selection, claiming)) this.#private.delete(key)
     if (this.#isAlone()) return
-    const { where, values } = conditionOf(selection)
+    const { where, values } = 'label' in selection ? { where: ofLabel, values: [selection.label] } : conditionOf(selection)
     this.#file.inTransaction(() => {
       this.#openers.removed()
       this.#file.statement(`DELETE FROM claim WHERE ${where}`).run(...values)
@@ -146,6 +154,9 @@ export class SqliteClaims implements Claims {
     })
   }
 }
+
+/** Claims on answers that have a label, or may have. */
+const ofLabel = 'labels IS NULL OR EXISTS (SELECT 1 FROM json_each(labels) WHERE value = ?)'
 
 /** How some claims ended that were kept in memory, at the most. */
 const mostEnded = 1_000

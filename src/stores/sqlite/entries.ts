@@ -88,8 +88,9 @@ export class SqliteEntries implements EntryStore {
   }
 
   #put(entry: Entry, now: number): PutResult | undefined {
-    const { key, provider, endpoint, head, body, storedAt, units } = entry
+    const { key, provider, endpoint, head, body, storedAt, units, labels } = entry
     const unitsText = units === undefined ? null : JSON.stringify(units)
+    const labelsText = labels === undefined || labels.length === 0 ? null : JSON.stringify(labels)
     const bytes = bytesOf(entry)
     this.#copies.drop(key)
     if (this.#room.isTooSmallFor(bytes)) {
@@ -97,7 +98,7 @@ export class SqliteEntries implements EntryStore {
       return { notKept: 'too-large' }
     }
     const put = () =>
-      this.#file.statement(putEntry).run(key, provider, endpoint, bytes, storedAt, ...laterTimes(entry), unitsText, head, body)
+      this.#file.statement(putEntry).run(key, provider, endpoint, bytes, storedAt, ...laterTimes(entry), unitsText, labelsText, head, body)
     return this.#file.do(() => {
       const { isFull, mayBeEvicted } = this.#room.look(key, bytes)
       if (!isFull && !mayBeEvicted) {

@@ -4,10 +4,10 @@ import type { Selection } from '../../core/ports/selection.js'
 import type { Row } from './driver.js'
 
 const timeColumns = ['born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until', 'must_revalidate', 'invalidated']
-const columns = `provider, endpoint, head, stored_at, ${timeColumns.join(', ')}, units`
+const columns = `provider, endpoint, head, stored_at, ${timeColumns.join(', ')}, units, labels`
 /** In the order of `entryOf`. */
 export const getEntry = `SELECT ${columns}, body FROM entry WHERE key = ?`
-const putColumns = ['key', 'provider', 'endpoint', 'bytes', 'stored_at', ...timeColumns, 'units', 'head', 'body']
+const putColumns = ['key', 'provider', 'endpoint', 'bytes', 'stored_at', ...timeColumns, 'units', 'labels', 'head', 'body']
 export const putEntry = `INSERT INTO entry (id, ${putColumns.join(', ')})
   VALUES ((SELECT uses + 1 FROM entry_total), ${putColumns.map(() => '?').join(', ')})
   ON CONFLICT (key) DO UPDATE SET ${putColumns.map((name) => `${name} = excluded.${name}`).join(', ')}`
@@ -35,6 +35,8 @@ export function conditionOf(selection: Selection): Condition {
     const values = [under, `${under}!`, under, `${under} `]
     return { where: 'key >= ? AND key < ? AND (key = ? OR key >= ?)', values, order: ['key'] }
   }
+  if ('path' in selection) return { where: 'key >= ? AND key < ?', values: [`${selection.path}?`, `${selection.path}@`], order: ['key'] } // "@" comes next
+  if ('label' in selection) return { where: 'id IN (SELECT id FROM entry_label WHERE label = ?)', values: [selection.label], order: ['id'] }
   const { provider, endpoint } = selection
   if (endpoint === undefined) return { where: 'provider = ?', values: [provider], order: ['endpoint', 'id'] }
   return { where: 'provider = ? AND endpoint = ?', values: [provider, endpoint], order: ['id'] }
@@ -61,7 +63,8 @@ export function entryOf(key: string, row: readonly unknown[]): Entry {
     mustRevalidate: row[9] === 1,
     invalidated: row[10] === 1,
     units: row[11] === null ? undefined : (JSON.parse(row[11] as string) as Entry['units']),
-    body: row[12] as Uint8Array,
+    labels: row[12] === null ? undefined : (JSON.parse(row[12] as string) as Entry['labels']),
+    body: row[13] as Uint8Array,
   }
 }
 
@@ -80,5 +83,6 @@ export function summaryOf(key: string, row: Row): Omit<Entry, 'body'> {
     mustRevalidate: row.must_revalidate === 1,
     invalidated: row.invalidated === 1,
     units: row.units === null ? undefined : (JSON.parse(row.units as string) as Entry['units']),
+    labels: row.labels === null ? undefined : (JSON.parse(row.labels as string) as Entry['labels']),
   }
 }

@@ -24,9 +24,13 @@ const spareShare = 64
 /** What an entry takes beside its key, head and body, in the file, bytes. */
 const entryOverhead = 200
 
+/** What a label of an entry takes beside its text, which stands in the file twice, bytes. */
+const labelOverhead = 50
+
 /** How many bytes of the room an entry takes; its key stands in the file twice. */
-export function bytesOf({ key, head, body }: Entry): number {
-  return body.byteLength + Buffer.byteLength(head) + 2 * Buffer.byteLength(key) + entryOverhead
+export function bytesOf({ key, head, body, labels = [] }: Entry): number {
+  const ofLabels = labels.reduce((sum, label) => sum + 2 * Buffer.byteLength(label) + labelOverhead, 0)
+  return body.byteLength + Buffer.byteLength(head) + 2 * Buffer.byteLength(key) + entryOverhead + ofLabels
 }
 
 /** Keeps the entries of a file within their bytes: knows which were used least recently, without writing at each use. */

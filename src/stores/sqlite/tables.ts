@@ -2,7 +2,7 @@
 export const applicationId = 0x53747368
 
 /** Raised whenever the tables change in a way that other code cannot read. */
-export const formatVersion = 9
+export const formatVersion = 10
 
 const entryTimes = ['stored_at', 'born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until']
 
@@ -17,10 +17,11 @@ function readable(view: string, table: string, columns: readonly string[], times
  * there was another. `entry_total` also says what there is in all, `endpoint_total` how many entries of each endpoint; triggers keep both true. `evicted` remembers keys, by a digest, of entries
  * that were dropped while they were fresh. `adopted` names the stores, by `store.id`, whose counts and records this one took over.
  *
- * `claim` says which key is being asked for, until when, and how that ended; `opener` which stores have the file open; `store.removals` counts how often
+ * `entry_label` finds entries by their labels, which triggers keep true. `claim` says which key is being asked for, with which labels (null where only the
+ * answer says), until when, and how that ended; `opener` which stores have the file open; `store.removals` counts how often
  * entries were removed or invalidated while several had.
  *
- * Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units` and `value` are JSON; `grain` is 0 for a minute, 1
+ * Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units`, `labels` and `value` are JSON; `grain` is 0 for a minute, 1
  * for an hour, 2 for a day, 3 for a month.
  */
 export const createTables = `
@@ -39,11 +40,28 @@ export const createTables = `
     must_revalidate INTEGER NOT NULL,
     invalidated INTEGER NOT NULL,
     units TEXT,
+    labels TEXT,
     head TEXT NOT NULL,
     body BLOB NOT NULL
   );
   CREATE INDEX IF NOT EXISTS entry_keep_until ON entry (keep_until);
   CREATE INDEX IF NOT EXISTS entry_endpoint ON entry (provider, endpoint);
+  CREATE TABLE IF NOT EXISTS entry_label (
+    label TEXT NOT NULL,
+    id INTEGER NOT NULL,
+    PRIMARY KEY (label, id)
+  ) WITHOUT ROWID;
+  CREATE INDEX IF NOT EXISTS entry_label_id ON entry_label (id);
+  CREATE TRIGGER IF NOT EXISTS entry_labelled AFTER INSERT ON entry WHEN new.labels IS NOT NULL BEGIN
+    INSERT OR IGNORE INTO entry_label (label, id) SELECT value, new.id FROM json_each(new.labels);
+  END;
+  CREATE TRIGGER IF NOT EXISTS entry_relabelled AFTER UPDATE OF labels ON entry WHEN new.labels IS NOT old.labels BEGIN
+    DELETE FROM entry_label WHERE id = old.id;
+    INSERT OR IGNORE INTO entry_label (label, id) SELECT value, new.id FROM json_each(new.labels);
+  END;
+  CREATE TRIGGER IF NOT EXISTS entry_unlabelled AFTER DELETE ON entry WHEN old.labels IS NOT NULL BEGIN
+    DELETE FROM entry_label WHERE id = old.id;
+  END;
   CREATE TABLE IF NOT EXISTS entry_use (
     id INTEGER PRIMARY KEY,
     provider TEXT NOT NULL,
@@ -109,6 +127,7 @@ export const createTables = `
     key TEXT PRIMARY KEY,
     provider TEXT NOT NULL,
     endpoint TEXT NOT NULL,
+    labels TEXT,
     token TEXT NOT NULL,
     until INTEGER NOT NULL,
     ended TEXT
@@ -129,6 +148,7 @@ export const createTables = `
 ${readable('readable_entry', 'entry', ['key', 'provider', 'endpoint', 'bytes'], entryTimes, [
   "CASE WHEN head LIKE '{%' THEN json_extract(head, '$.status') END AS status",
   'units',
+  'labels',
   "CASE WHEN head <> 'cbor' AND instr(body, x'00') = 0 THEN CAST(body AS TEXT) END AS body",
 ])}
   ${readable(
@@ -148,4 +168,7 @@ ${readable('readable_entry', 'entry', ['key', 'provider', 'endpoint', 'bytes'], 
 `
 
 /** What makes a file of a format into one of the next, by the number of the former; files of older formats are of before the first release. */
-export const migrations: ReadonlyMap<number, string> = new Map([[8, 'ALTER TABLE store ADD COLUMN removals INTEGER NOT NULL DEFAULT 0']])
+export const migrations: ReadonlyMap<number, string> = new Map([
+  [8, 'ALTER TABLE store ADD COLUMN removals INTEGER NOT NULL DEFAULT 0'],
+  [9, 'ALTER TABLE entry ADD COLUMN labels TEXT; DROP TABLE IF EXISTS claim; DROP VIEW IF EXISTS readable_entry'],
+])
