@@ -47,8 +47,8 @@ export interface LabelSource {
 }
 
 /** Labels of one entry, and characters of one, at the most. */
-export const mostLabels = 1_000
-export const longestLabel = 500
+const mostLabels = 1_000
+const longestLabel = 500
 
 /** A source but for functions. */
 export type LabelText = string | LabelFromQuery | LabelFromAnswer | LabelFromArgument
