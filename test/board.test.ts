@@ -1,18 +1,8 @@
 import { expect } from 'chai'
 import { type Browser, chromium as driver, type Page } from 'playwright-core'
 import { type Board, startBoard } from '../examples/board/serve.js'
+import { flags } from './support/browser-lab.js'
 import { chromium, haveChromium } from './support/needs.js'
-
-const flags = [
-  '--headless',
-  '--no-sandbox',
-  '--disable-gpu',
-  '--disable-quic',
-  '--no-first-run',
-  '--disable-background-networking',
-  '--disable-component-update',
-  '--disable-sync',
-]
 
 if (haveChromium('the departures board in a browser')) {
   describe('the departures board in a browser', () => {
@@ -58,6 +48,16 @@ if (haveChromium('the departures board in a browser')) {
       await page.click('text=Restore ebbline')
       await source('tides', 'hit')
       expect(asked()).to.be.above(before)
+      expect(errors).to.eql([])
+    })
+
+    it('shows after a reload what it had, while every upstream is cut', async () => {
+      for (const name of ['ebbline', 'skerrylight', 'quayrate']) await page.click(`text=Cut ${name}`)
+      await page.reload(patience)
+      for (const tile of ['tides', 'Marram', 'dues']) {
+        await page.waitForSelector(`[data-tile="${tile}"] [data-how="hit"], [data-tile="${tile}"] [data-how="stale"]`, patience)
+        expect(await textOf(tile)).to.match(/from the stash, fresh|older answer/)
+      }
       expect(errors).to.eql([])
     })
   })

@@ -20,7 +20,12 @@ export async function startBoard(port: number): Promise<Board> {
     cacheDir: `${root}node_modules/.vite`,
     logLevel: 'warn',
     plugins: [react(), controls(harbour)],
-    resolve: { alias: { stashen: `${root}dist/src/index.js` } },
+    resolve: {
+      alias: [
+        { find: /^stashen$/, replacement: `${root}dist/src/index.js` },
+        { find: /^stashen\/(\w+)$/, replacement: `${root}dist/src/stores/$1/index.js` },
+      ],
+    },
     server: { host: '127.0.0.1', port, strictPort: port !== 0, fs: { allow: [root] }, proxy: proxies(harbour) },
   })
   await server.listen()

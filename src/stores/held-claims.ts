@@ -5,7 +5,7 @@ import type { Maybe } from '../core/ports/maybe.js'
 export class HeldClaims {
   readonly #extend: (claims: readonly Claim[]) => Maybe<unknown>
   readonly #held = new Map<string, Claim>()
-  #timer: NodeJS.Timeout | undefined
+  #timer: ReturnType<typeof setInterval> | undefined
 
   constructor(extend: (claims: readonly Claim[]) => Maybe<unknown>) {
     this.#extend = extend
@@ -13,7 +13,9 @@ export class HeldClaims {
 
   add(claim: Claim): void {
     this.#held.set(claim.token, claim)
-    this.#timer ??= setInterval(() => void this.#extendAll(), claimMs / 4).unref()
+    if (this.#timer !== undefined) return
+    this.#timer = setInterval(() => void this.#extendAll(), claimMs / 4)
+    ;(this.#timer as { unref?: () => void }).unref?.() // which a browser has not
   }
 
   delete({ token }: Claim): void {

@@ -1,4 +1,6 @@
 import { openStash, type ProviderOptions, type Stash } from 'stashen'
+import { indexedDbStore } from 'stashen/indexeddb'
+import { layeredStore } from 'stashen/layered'
 import { providers } from '../../harbour/config.js'
 
 /** The office's providers, fresh for seconds where the office has minutes and hours, so that a visitor sees them expire. */
@@ -16,10 +18,11 @@ function hasty({ request }: { request: string }, freshFor: string) {
   return { request, freshFor, staleIfError: '1 hour', holdOff: '10 s' }
 }
 
-/** A stash in the browser's memory, whose upstream calls go through the page's own server. */
+/** A stash in the browser's database, which a reload finds again and all tabs share; its upstream calls go through the page's own server. */
 export function openBoardStash(): Promise<Stash> {
   const hosts = Object.entries(providers).map(([name, { baseUrl }]) => [new URL(baseUrl).origin, `/upstream/${name}`] as const)
   return openStash({
+    store: layeredStore({ far: indexedDbStore({ name: 'kelpmouth board' }), nearFor: '1 min' }),
     providers: boardProviders,
     fetch: (input, init) => {
       const url = String(input)

@@ -217,17 +217,13 @@ export class RedisEntries implements EntryStore {
   }
 
   async size(): Promise<StoreSize> {
-    const sizes = await Promise.all(
-      allSlots.map(async (slot) => {
-        const base = this.#places.entries(slot)
-        const [entries, bytes] = await Promise.all([
-          this.#link.send(`${base}keys`, ['ZCARD', `${base}keys`]),
-          this.#link.send(`${base}bytes`, ['GET', `${base}bytes`]),
-        ])
-        return [Number(entries), Number(bytes ?? 0)] as const
-      }),
-    )
-    return { entries: sizes.reduce((sum, [one]) => sum + one, 0), bytes: sizes.reduce((sum, [, one]) => sum + one, 0) }
+    const bases = allSlots.map((slot) => this.#places.entries(slot))
+    const sum = async (command: string, name: string) => {
+      const all = await Promise.all(bases.map((base) => this.#link.send(`${base}${name}`, [command, `${base}${name}`])))
+      return all.reduce<number>((total, one) => total + Number(one ?? 0), 0)
+    }
+    const [entries, bytes] = await Promise.all([sum('ZCARD', 'keys'), sum('GET', 'bytes')])
+    return { entries, bytes }
   }
 
   /** Writes what is not written yet; for closing. */

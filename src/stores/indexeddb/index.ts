@@ -1,0 +1,1 @@
+export { type IndexedDbStoreOptions, indexedDbStore } from './store.js'

@@ -1,0 +1,52 @@
+// What tests run in a page or worker: the built library, with everything that it needs.
+import * as stashen from 'stashen'
+import { indexedDbStore } from 'stashen/indexeddb'
+import { layeredStore } from 'stashen/layered'
+import { storeContract } from 'stashen/testing'
+
+const stashes = new Map()
+
+/** A stash of the lab, of a name; its upstream is `/upstream/...`, which the test's server answers. */
+async function open(name = 'one', { near = false, store: options = {}, ...config } = {}) {
+  const far = indexedDbStore({ name: 'lab', ...options })
+  const warnings = []
+  const stash = await stashen.openStash({
+    store: near ? layeredStore({ far, nearFor: '1 hour' }) : far,
+    fetch: (input, init) => fetch(input, { ...init, cache: 'no-store' }), // else the browser makes one request of two at once by itself
+    warn: (message) => warnings.push(message),
+    providers: {
+      ebbline: {
+        baseUrl: `${location.origin}/upstream`,
+        endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour', staleIfError: '1 day', labels: ['tides {id}'] } },
+      },
+    },
+    ...config,
+  })
+  stashes.set(name, { stash, warnings })
+  return stash
+}
+
+/** Asks for a path; says how it was answered, and the body. */
+async function ask(path, name = 'one') {
+  const { stash } = stashes.get(name)
+  const response = await stash.fetch(`${location.origin}/upstream${path}`)
+  const body = await response.text()
+  const { how, stored } = stash.outcomeOf(response)
+  return { how, stored, body }
+}
+
+/** Runs each case of the contract on a database of its own; returns what failed. */
+async function contract() {
+  const failures = []
+  let count = 0
+  for (const { name, run } of storeContract(() => indexedDbStore({ name: `contract ${count++}` }))) {
+    try {
+      await run()
+    } catch (error) {
+      failures.push(`${name}: ${error.stack ?? error}`)
+    }
+  }
+  return { count, failures }
+}
+
+globalThis.lab = { ...stashen, indexedDbStore, layeredStore, stashes, open, ask, contract }
