@@ -315,7 +315,7 @@ describe('the command line', () => {
       const until = Date.parse('2026-06-30T02:00+02:00')
       const played: Report[] = []
       for (const name of ['one.db', 'again.db']) {
-        const counts = await runDemo({ file: file(name), seed: 7, until, onStart() {}, onCalls() {} })
+        const counts = await runDemo({ store: file(name), seed: 7, until, onStart() {}, onCalls() {} })
         const report = JSON.parse(stashen('report', '--store', file(name), '--json').stdout) as Report
         expect(providersCounts(counts.measure.counts)).to.eql(ledgerCounts(report, 'without'))
         expect(providersCounts(counts.reuse.counts)).to.eql(ledgerCounts(report, 'with'))

@@ -1,14 +1,20 @@
 import { spawnSync } from 'node:child_process'
 import { randomUUID } from 'node:crypto'
 import { once } from 'node:events'
+import { mkdtempSync, rmSync } from 'node:fs'
 import { type AddressInfo, connect, createServer, type Socket } from 'node:net'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import { createClient, createCluster } from 'redis'
-import { openStash, type Stash, type Store, StoreError } from 'stashen'
+import { openStash, type Report, type Stash, type Store, StoreError } from 'stashen'
 import { layeredStore } from 'stashen/layered'
 import { type RedisClient, redisStore } from 'stashen/redis'
 import { storeContract } from 'stashen/testing'
+import { runDemo } from '../examples/harbour/demo.js'
+import { nameWithoutPassword } from '../src/cli/open-store.js'
+import { reportOfFile } from '../src/cli/report-command.js'
 import { haveRedis } from './support/needs.js'
 import { RedisServer, startCluster } from './support/redis-server.js'
 
@@ -40,6 +46,25 @@ if (haveRedis('the Redis store')) {
       describe(`on ${name}`, () => {
         for (const { name: rule, run } of storeContract(make)) it(rule, run).timeout(60_000)
       })
+
+    it('has the demo day come to the same figures as a file has, also where one was played before', async function () {
+      this.timeout(120_000)
+      const folder = mkdtempSync(join(tmpdir(), 'stashen-redis-'))
+      const until = Date.parse('2026-06-30T02:30+02:00')
+      const reports: Report[] = []
+      const named = `${server.url}?prefix=demo`
+      for (const store of [join(folder, 'day.db'), named, named]) {
+        const file = join(folder, 'calls')
+        await runDemo({ ...{ store, file, until, seed: 3 }, onStart() {}, onCalls() {} })
+        rmSync(`${file}.calls.jsonl`)
+        reports.push(await reportOfFile(store))
+      }
+      rmSync(folder, { recursive: true })
+      expect(reports[0]?.totals.with?.asked).to.be.above(1_000)
+      for (const report of reports.slice(1)) expect(report).to.eql(reports[0])
+      const secret = named.replace('//', '//office:sesame-5521@')
+      expect(nameWithoutPassword(secret)).to.equal(secret.replace(':sesame-5521', ''))
+    })
 
     describe('that cannot be used', () => {
       let [secured, replica, small] = [] as unknown as [RedisServer, RedisServer, RedisServer]

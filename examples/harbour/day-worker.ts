@@ -7,9 +7,9 @@ const every = 100
 
 /** Plays one demo day in a thread of its own: tells how many calls have left, and at the end what the providers counted. */
 let calls = 0
-const { file, mode, seed, until } = workerData as Pick<DaySetting, 'file' | 'mode' | 'seed'> & { readonly until: number }
+const { store, file, mode, seed, until } = workerData as Pick<DaySetting, 'store' | 'file' | 'mode' | 'seed'> & { readonly until: number }
 const { counts, usage } = await runDay({
-  ...{ file, mode, seed },
+  ...{ store, file, mode, seed },
   traffic: trafficOfDay(seed, until),
   onCall: () => {
     calls++

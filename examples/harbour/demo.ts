@@ -3,8 +3,8 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { Worker } from 'node:worker_threads'
 import { stringify } from 'csv-stringify/sync'
-import { sqliteStore } from 'stashen/sqlite'
 import { providers } from './config.js'
+import { isServer, openStoreOf } from './open-store.js'
 import type { DayCounts, DaySetting, DayUsage } from './run-day.js'
 import { trafficOfDay } from './traffic.js'
 import { dayStart } from './world.js'
@@ -19,7 +19,10 @@ interface Day {
 }
 
 export interface DemoSetting {
-  readonly file: string
+  /** Where what is counted is left: a store file, or the address of a Redis server. What an earlier demo left there is dropped. */
+  readonly store: string
+  /** What the files are named after that are left besides. Default: the store file. */
+  readonly file?: string
   readonly seed: number
   /** Only the calls of the day before this moment; default: all. */
   readonly until?: number
@@ -30,25 +33,27 @@ export interface DemoSetting {
 
 /**
  * Plays the demo day twice, side by side: once only measuring and once reusing, each in a thread with providers and a store file of its own, so
- * that neither waits for the other's writing; at the end both are in the ledger of one file. Leaves beside it, of the day of reuse, a journal of the
+ * that neither waits for the other's writing; at the end both are in the ledger of one store. Leaves beside it, of the day of reuse, a journal of the
  * calls, and for each provider what it bills, as CSV. Returns what the providers counted and billed themselves.
  */
 export async function runDemo({
-  file,
+  store,
+  file = store,
   seed,
   until = Number.POSITIVE_INFINITY,
   onStart,
   onCalls,
 }: DemoSetting): Promise<{ measure: Day; reuse: Day }> {
+  if (isServer(store)) await emptied(store)
   onStart(2 * trafficOfDay(seed, until).length)
   const folder = mkdtempSync(join(tmpdir(), 'stashen-demo-'))
   try {
     const measured = join(folder, 'measured.db')
     const [measure, reuse] = await Promise.all([
-      playDay({ file: measured, mode: 'measure', seed, until }, onCalls),
-      playDay({ file, mode: 'reuse', seed, until }, onCalls),
+      playDay({ store: measured, file: measured, mode: 'measure', seed, until }, onCalls),
+      playDay({ store, file, mode: 'reuse', seed, until }, onCalls),
     ])
-    await copyLedger(measured, file)
+    await copyLedger(measured, store)
     for (const [provider, days] of Object.entries(reuse.usage)) {
       writeFileSync(`${file}.${provider}-usage.csv`, stringify([['day', 'calls'], ...days.map((line) => [...line])]))
     }
@@ -59,7 +64,7 @@ export async function runDemo({
 }
 
 function playDay(
-  setting: Pick<DaySetting, 'file' | 'mode' | 'seed'> & { readonly until: number },
+  setting: Pick<DaySetting, 'store' | 'file' | 'mode' | 'seed'> & { readonly until: number },
   onCalls: DemoSetting['onCalls'],
 ): Promise<Day> {
   return new Promise((resolve, reject) => {
@@ -75,9 +80,22 @@ function playDay(
   })
 }
 
-/** The counts of one file, and its examples of outdated answers, into another. */
+/** Drops what an earlier demo left on a server. */
+async function emptied(named: string): Promise<void> {
+  const store = openStoreOf(named)
+  const opening = { now: dayStart, warn() {} }
+  await store.open(opening)
+  while ((await store.entries.remove({ all: true })).more);
+  for (const details of [false, true])
+    while (await store.ledger.drop({ since: Number.MIN_SAFE_INTEGER, until: Number.MAX_SAFE_INTEGER, details }));
+  for (const name of (await store.records.records('', 0)).keys())
+    await store.records.update(name, 0, (value) => (value === undefined ? undefined : { value, keepUntil: 1 }))
+  await store.close()
+}
+
+/** The counts of one store, and its examples of outdated answers, into another. */
 async function copyLedger(from: string, to: string): Promise<void> {
-  const [source, target] = [sqliteStore(from), sqliteStore(to)]
+  const [source, target] = [openStoreOf(from), openStoreOf(to)]
   const opening = { now: dayStart + 86_400_000, warn() {} }
   await source.open(opening)
   await target.open(opening)

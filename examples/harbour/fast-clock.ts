@@ -28,6 +28,7 @@ export class FastClock implements Clock {
   readonly #flights = new Map<string, Flight & { travelling: boolean }>()
   #travelling = 0
   #flightsBegun = 0
+  #errands = 0
   readonly #leaving: (() => void)[] = []
   #landed: (() => void) | undefined
 
@@ -64,6 +65,21 @@ export class FastClock implements Clock {
     })
   }
 
+  /** Time stands still until it is done: something that takes no time in this world, such as a store over a network. */
+  async errand<T>(work: Promise<T>): Promise<T> {
+    this.#errands++
+    try {
+      return await work
+    } finally {
+      this.#errands--
+      if (!this.#isUnderWay) this.#landed?.()
+    }
+  }
+
+  get #isUnderWay(): boolean {
+    return this.#travelling > 0 || this.#errands > 0
+  }
+
   /** The flight that a message says it belongs to, unless it is over. */
   flight(id: string | undefined): Flight | undefined {
     return id === undefined ? undefined : this.#flights.get(id)
@@ -89,13 +105,13 @@ export class FastClock implements Clock {
 
   async #quiet(): Promise<void> {
     do {
-      if (this.#travelling > 0) {
+      if (this.#isUnderWay) {
         await new Promise<void>((resolve) => {
           this.#landed = resolve
         })
       }
       await nextTurn()
-    } while (this.#travelling > 0)
+    } while (this.#isUnderWay)
   }
 
   #newFlight(): Flight {
@@ -122,7 +138,7 @@ export class FastClock implements Clock {
     if (this.#travelling > 0) return
     const leave = this.#leaving.shift()
     if (leave) leave()
-    else this.#landed?.()
+    else if (!this.#isUnderWay) this.#landed?.()
   }
 
   /** Behind everything that is due at the same moment. */

@@ -1,16 +1,18 @@
 import { type Mode, openStash, type Stash } from 'stashen'
 import { fileJournal } from 'stashen/journal'
-import { sqliteStore } from 'stashen/sqlite'
 import { providers } from './config.js'
 import { FastClock } from './fast-clock.js'
 import { openHarbour } from './open-harbour.js'
+import { openStoreOf, timelessStore } from './open-store.js'
 import type { ProviderCounts } from './providers/simulated-provider.js'
 import { Chance } from './random.js'
 import type { TrafficCall } from './traffic.js'
 import { dayStart, harbour, hour, tariffChange } from './world.js'
 
 export interface DaySetting {
-  /** Store file that both web processes open. */
+  /** The store that both web processes open: a file, or the address of a server. */
+  readonly store: string
+  /** What the journal's file is named after. */
   readonly file: string
   readonly mode: Mode
   readonly seed: number
@@ -26,7 +28,7 @@ export type DayCounts = Record<keyof typeof providers, ProviderCounts>
 export type DayUsage = Record<keyof typeof providers, readonly (readonly [day: string, calls: number])[]>
 
 /** Plays the demo day on a fast clock against freshly started providers, with two stashes on one file. */
-export async function runDay({ file, mode, seed, traffic, onCall }: DaySetting): Promise<{ counts: DayCounts; usage: DayUsage }> {
+export async function runDay({ store, file, mode, seed, traffic, onCall }: DaySetting): Promise<{ counts: DayCounts; usage: DayUsage }> {
   const clock = new FastClock(dayStart)
   const harbour = await openHarbour({ clock, seed })
   try {
@@ -34,7 +36,15 @@ export async function runDay({ file, mode, seed, traffic, onCall }: DaySetting):
     const open = (process: string) => {
       const chance = new Chance(seed, process)
       const random = () => chance.fraction()
-      return openStash({ store: sqliteStore(file), mode, clock, random, fetch: harbour.fetch, providers, ...journal })
+      return openStash({
+        store: timelessStore(openStoreOf(store), clock),
+        mode,
+        clock,
+        random,
+        fetch: harbour.fetch,
+        providers,
+        ...journal,
+      })
     }
     const stashes = [await open('first process'), await open('second process')] as const
     await clock.run(play(stashes, clock, traffic, onCall))

@@ -1,9 +1,9 @@
-/** What plays the demo day into a store file. */
+/** What plays the demo day into a store. */
 export interface Demo {
   readonly zone: string
-  /** Names of the providers that the demo's store file holds. */
+  /** Names of the providers that the demo's store holds. */
   readonly providers: readonly string[]
-  run(setting: { file: string; seed: number; onStart(calls: number): void; onCalls(calls: number): void }): Promise<unknown>
+  run(setting: { store: string; file: string; seed: number; onStart(calls: number): void; onCalls(calls: number): void }): Promise<unknown>
 }
 
 /** What the command line runs with. */

@@ -2,7 +2,9 @@ import { existsSync, rmSync } from 'node:fs'
 import { SingleBar } from 'cli-progress'
 import { type Command, InvalidArgumentError } from 'commander'
 import { UsageError } from '../core/errors/setup-errors.js'
+import { isStashenError } from '../core/errors/stashen-error.js'
 import type { CliContext, Demo } from './cli-context.js'
+import { isAddress, nameWithoutPassword, storeHelp } from './open-store.js'
 import { printed, reportOfFile } from './report-command.js'
 
 interface DemoCommandOptions {
@@ -11,17 +13,21 @@ interface DemoCommandOptions {
   readonly json?: boolean
 }
 
+/** The store file that the demo leaves behind, where nothing else is said; beside a server, what its other files are named after. */
+const usualFile = 'stashen-demo.db'
+
 /** `stashen demo`: a day in a made-up harbour office, played twice. */
 export function addDemo(program: Command, { stdout, stderr }: CliContext, load: () => Promise<Demo>): void {
   program
     .command('demo')
     .description('play a made-up day of calls, without the stash and with it, and report')
-    .option('--store <file>', 'the store file to leave behind; one of an earlier demo is replaced', 'stashen-demo.db')
+    .option('--store <store>', `the store to leave behind: ${storeHelp}; what an earlier demo left there is replaced`, usualFile)
     .option('--seed <number>', 'another seed, another day; the same seed, the same counts', wholeNumber, 1)
     .option('--json', 'print the report as JSON')
     .action(async ({ store, seed, json }: DemoCommandOptions) => {
       const demo = await load()
-      await makeRoom(store, demo)
+      const file = isAddress(store) ? usualFile : store
+      await (isAddress(store) ? assertOfDemo(store, demo) : makeRoom(store, demo))
       const bar = new SingleBar({
         stream: stderr,
         clearOnComplete: true,
@@ -30,7 +36,7 @@ export function addDemo(program: Command, { stdout, stderr }: CliContext, load: 
       })
       try {
         await demo.run({
-          ...{ file: store, seed },
+          ...{ store, file, seed },
           onStart: (calls) => bar.start(calls, 0),
           onCalls: (calls) => bar.increment(calls),
         })
@@ -38,27 +44,39 @@ export function addDemo(program: Command, { stdout, stderr }: CliContext, load: 
         bar.stop()
       }
       stdout.write(await printed(await reportOfFile(store), { format: json ? 'json' : 'text', zone: demo.zone }))
-      if (!json) stdout.write(nextSteps(store))
+      if (!json) stdout.write(nextSteps(store, file))
     })
 }
 
 /** Removes the file of an earlier demo; anything else is left alone. */
 async function makeRoom(file: string, demo: Demo): Promise<void> {
   if (!existsSync(file)) return
-  const report = await reportOfFile(file)
-  const foreign = report.providers.find(({ provider }) => !demo.providers.includes(provider))
-  if (foreign)
-    throw new UsageError(`"${file}" holds the books of "${foreign.provider}", not of an earlier demo: name another file with --store`)
+  await assertOfDemo(file, demo)
   for (const ending of ['', '-wal', '-shm', '.calls.jsonl']) rmSync(`${file}${ending}`, { force: true })
 }
 
-function nextSteps(file: string): string {
+async function assertOfDemo(store: string, demo: Demo): Promise<void> {
+  const report = await reportOfFile(store).catch((error) => {
+    if (isAddress(store) && isStashenError(error) && error.code === 'STORE_UNUSABLE') return undefined // there is none yet
+    throw error
+  })
+  const foreign = report?.providers.find(({ provider }) => !demo.providers.includes(provider))
+  if (foreign)
+    throw new UsageError(
+      `"${nameWithoutPassword(store)}" holds the books of "${foreign.provider}", not of an earlier demo: name another one with --store`,
+    )
+}
+
+function nextSteps(store: string, file: string): string {
+  const shown = nameWithoutPassword(store)
+  const named = /[?&]/.test(shown) ? `'${shown}'` : shown
   return `
-The store file is ${file}. Try next:
-  npx stashen report --store ${file} --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00
-  npx stashen report --store ${file} --by hour
-  npx stashen report --store ${file} --by key --journal ${file}.calls.jsonl
-  npx stashen reconcile ${file}.skerrylight-usage.csv --store ${file} --provider skerrylight --mode reuse
+The store is ${shown}. Try next:
+  npx stashen report --store ${named} --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00
+  npx stashen report --store ${named} --by hour
+  npx stashen report --store ${named} --by key --journal ${file}.calls.jsonl
+  npx stashen entries --store ${named} --label 'tariff kelpmouth'
+  npx stashen reconcile ${file}.skerrylight-usage.csv --store ${named} --provider skerrylight --mode reuse
 `
 }
 

@@ -16,8 +16,22 @@ export function openToWrite(named: string): Promise<Store> {
   return openExisting(named, false)
 }
 
+/** Whether a store is named by where it is on a network, not by its file. */
+export function isAddress(named: string): boolean {
+  return /^[a-z][a-z0-9+.-]+:\/\//i.test(named)
+}
+
+/** The name of a store without a password. */
+export function nameWithoutPassword(named: string): string {
+  if (!isAddress(named)) return named
+  if (!URL.canParse(named)) return named.replace(/\/\/.*@/, '//')
+  const url = new URL(named)
+  url.password = ''
+  return url.href
+}
+
 async function openExisting(named: string, readOnly: boolean): Promise<Store> {
-  const store = /^[a-z][a-z0-9+.-]+:\/\//i.test(named) ? await storeAt(named, readOnly) : storeInFile(named, readOnly)
+  const store = isAddress(named) ? await storeAt(named, readOnly) : storeInFile(named, readOnly)
   await store.open({ now: Date.now(), warn: () => {} })
   return store
 }
