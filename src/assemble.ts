@@ -106,7 +106,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const preparation = new CallPreparation({ ...calling, rules, mode, refusals, ledger, warn })
   const explaining = { rules, runner, gate, clock }
   const rememberedBytes = store.memoryBytes ? Math.min(store.memoryBytes * shareOfRemembered, mostRemembered) : rememberedAlone
-  const putting = { entryWriter, inFlight, claimed }
+  const putting = { entryWriter, inFlight, claimed, entries }
   const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining, putting, rememberedBytes })
   return { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, bounds: compiled.map(({ rest }) => rest) }
 }

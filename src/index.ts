@@ -29,6 +29,7 @@ export type {
   TimeoutOptions,
 } from './core/endpoints/options.js'
 export type { ProviderOptions, QuotaOptions, UsageExportOptions } from './core/endpoints/provider-options.js'
+export type { Imported } from './core/entries/har.js'
 export type { EntrySelector } from './core/entries/selector.js'
 export type { EntryState, StoredEntry } from './core/entries/stored-entry.js'
 // Errors

@@ -7,7 +7,6 @@ import { defaults } from './core/defaults.js'
 import { compileEndpoint, endpointList, resolveRule } from './core/endpoints/compile.js'
 import type { ProviderOptions } from './core/endpoints/provider-options.js'
 import { unmatched } from './core/endpoints/unmatched.js'
-import { compileSelector, type EntrySelector } from './core/entries/selector.js'
 import { StashClosedError, UsageError } from './core/errors/setup-errors.js'
 import { shown } from './core/errors/shown.js'
 import { factsOf } from './core/ledger/billing-facts.js'
@@ -28,10 +27,10 @@ import {
   wrapOperation,
 } from './engine/operation/wrap-operation.js'
 import { systemClock, turnsBy } from './engine/system-clock.js'
-import { changeEntries, type EntryChange, readEntries, sweepEntries } from './queries/entries.js'
+import { entryMethods } from './entry-methods.js'
 import { readReport } from './queries/reports.js'
 import { readStatus } from './queries/status.js'
-import type { ChangeOptions, ReportOptions, Stash } from './stash.js'
+import type { ReportOptions, Stash } from './stash.js'
 import { guardedStore } from './stores/guarded/store.js'
 import { memoryStore } from './stores/memory/store.js'
 
@@ -114,15 +113,6 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets, refusals }), fn, options, parts)
   }
 
-  async function change(how: EntryChange, selector: EntrySelector, { dryRun = false, everything = false }: ChangeOptions = {}) {
-    assertOpen()
-    const { isAll, mayMean } = compileSelector(selector)
-    if (isAll && !everything && !dryRun)
-      throw new UsageError(`${how} without a selector means every stored answer: say which, or give { everything: true }`)
-    if (!dryRun) inFlight.supersedeWhere(mayMean)
-    return { entries: await changeEntries(how, selector, { store, clock: turnsBy(clock), now: clock.now(), dryRun }) }
-  }
-
   async function close(): Promise<void> {
     await stopSweeping()
     await running.settled(durationMs(config.closeWithin ?? defaults.closeWithin) as number, (call) => new StashClosedError(call))
@@ -159,27 +149,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
       return events.on(name, listener)
     },
     outcomeOf: (thing) => http.outcomeOf(thing),
-    async has(input, init) {
-      assertOpen()
-      return (await http.explain(input, init)).would === 'serve'
-    },
-    async put(input, answer) {
-      assertOpen()
-      if (typeof answer?.arrayBuffer !== 'function') throw new UsageError(`the answer to put is ${shown(answer)}: give a Response`)
-      if (answer.bodyUsed || answer.body?.locked)
-        throw new UsageError('the body of the answer to put is being read already: give answer.clone()')
-      return running.track(http.put(input, answer))
-    },
-    entries(selector = {}) {
-      assertOpen()
-      return readEntries(store, selector, clock.now())
-    },
-    invalidate: (selector, options) => change('invalidate', selector, options),
-    purge: (selector, options) => change('purge', selector, options),
-    async sweep() {
-      assertOpen()
-      return { entries: await sweepEntries(store, clock, clock.now()) }
-    },
+    ...entryMethods({ store, clock, http, running, inFlight, putting, assertOpen }),
     async status() {
       assertOpen()
       await gate.settle()

@@ -2,6 +2,7 @@ import type { EventListener, EventName } from './core/decide/events.js'
 import type { Explanation } from './core/decide/explanation.js'
 import type { Outcome } from './core/decide/outcome.js'
 import type { CallOptions } from './core/endpoints/options.js'
+import type { Imported } from './core/entries/har.js'
 import type { EntrySelector } from './core/entries/selector.js'
 import type { StoredEntry } from './core/entries/stored-entry.js'
 import type { Report } from './core/ledger/report-model.js'
@@ -73,13 +74,14 @@ export interface Stash extends AsyncDisposable {
   /**
    * Stores an answer that the application has of another source, such as a job, a webhook or a write that it just made, as if a call had brought it now: for
    * as long as the rule, and its header fields, say. Reads the body of the answer. Nothing is called or counted; what is on its way to the same key comes too
-   * late. Rejects with code `USAGE` where no endpoint covers the request.
+   * late. Rejects with code `USAGE` where no endpoint covers the request. `at`: when it came, where that is over: its age counts from then, and a newer answer
+   * that is stored stays.
    *
    * ```ts
    * await stash.put('https://tides.ebbline.example/v2/stations/kelpmouth', Response.json({ name: 'Kelpmouth' }))
    * ```
    */
-  put(request: Parameters<Fetch>[0], answer: Response): Promise<PutAnswer>
+  put(request: Parameters<Fetch>[0], answer: Response, options?: { readonly at?: Moment }): Promise<PutAnswer>
   /** The stored answers that a selector means, in the order of their keys, without their bodies. Throws code `USAGE` for a selector that is none. */
   entries(selector?: EntrySelector): AsyncIterable<StoredEntry>
   /**
@@ -95,6 +97,21 @@ export interface Stash extends AsyncDisposable {
    * Mode `offline`, which takes answers of any age, has them no more. Returns how many these were.
    */
   sweep(): Promise<{ readonly entries: number }>
+  /**
+   * The stored answers that a selector means as an HTTP Archive (HAR 1.2), piece by piece, without credentials: to look into with any tool, or to seed another
+   * stash with, which has them back exactly.
+   *
+   * ```ts
+   * await writeFile('answers.har', stash.export({ provider: 'ebbline' }))
+   * ```
+   */
+  export(selector?: EntrySelector): AsyncIterable<string>
+  /**
+   * Stores the answers of an HTTP Archive (HAR 1.2), given as text or as what `JSON.parse` made of it: those that a stash exported exactly as they were, all
+   * others, such as those that a browser captured, by their rules and as of when they came. What is stored and newer stays. Nothing is called or counted.
+   * Rejects with code `USAGE`, with nothing stored, where it is no archive.
+   */
+  import(har: unknown): Promise<Imported>
   /** How the providers stand that were called, as all who share the store know it, and how the store does. */
   status(): Promise<StashStatus>
   /**

@@ -102,7 +102,21 @@ describe('the command line', () => {
       expect([count(), swept > 0], 'what lasts longer than since the demo stays').to.eql([listed.all - quotes - swept, true])
       expect(stashen('sweep', ...on).stdout).to.equal('0 answers dropped\n')
       expect(stashen('report', ...on).stdout.split('\n')[0], 'the books stay').to.equal(stashen('report', ...from).stdout.split('\n')[0])
+      const ofTariff = ['--label', 'tariff kelpmouth']
+      expect(stashen('export', ...from, ...ofTariff, '--output', file('tariff.har')).stdout).to.equal('')
+      expect(stashen('import', file('tariff.har'), '--store', file('seeded.db')).stdout).to.equal(`${quotes} answers stored\n`)
+      expect(stashen('export', '--store', file('seeded.db')).stdout).to.equal(readFileSync(file('tariff.har'), 'utf8'))
+      writeFileSync(file('other.har'), readFileSync(file('tariff.har'), 'utf8').replaceAll('"_stashen"', '"_other"'))
+      expect(stashen('import', file('other.har'), '--store', file('none.db')).stdout).to.equal(
+        `0 answers stored\n  ${quotes} not stored: no endpoint covers the request: give its rules with --config\n`,
+      )
+      writeFileSync(file('rules.json'), JSON.stringify({ providers: { quayrate: providers.quayrate } }))
+      const ruled = stashen('import', file('other.har'), '--store', file('ruled.db'), '--config', file('rules.json'), '--json')
+      expect([ruled.stderr, JSON.parse(ruled.stdout)]).to.eql(['', { stored: quotes, notStored: {} }])
       for (const [args, ...words] of [
+        [['export', ...on, '--output', file('tariff.har')], 'there is a file', 'already'],
+        [['import', file('absent.har'), '--store', file('seeded.db')], 'there is no file'],
+        [['import', file('station.json'), '--store', file('seeded.db')], 'no HTTP Archive (HAR 1.2): log: '],
         [['purge', ...on], 'means every stored answer', '--everything'],
         [['purge', ...on, '--everything', '--provider', 'ebbline'], '--everything means all'],
         [['invalidate', ...on, '--status', '4x'], '"4xx"'],

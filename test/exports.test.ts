@@ -2,6 +2,7 @@ import { existsSync, readFileSync } from 'node:fs'
 import { dirname, join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
+import { version } from '../src/core/version.js'
 
 const root = fileURLToPath(new URL('../src/', import.meta.url))
 const entries = ['index', 'stores/sqlite/index', 'stores/journal/index', 'testing/index'].map((entry) => join(root, `${entry}.d.ts`))
@@ -44,6 +45,11 @@ function mentionedBy({ file, name }: Declared): Declared[] {
 }
 
 describe('the public API', () => {
+  it('knows the version that the package has', () => {
+    const { version: ofPackage } = JSON.parse(readFileSync(join(root, '../../package.json'), 'utf8')) as { version: string }
+    expect(version).to.equal(ofPackage)
+  })
+
   it('exports every type that it mentions', () => {
     const all = entries.flatMap(exportsOf)
     const exported = new Set(all.map(({ name }) => name))

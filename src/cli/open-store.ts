@@ -30,6 +30,11 @@ export function nameWithoutPassword(named: string): string {
   return url.href
 }
 
+/** A store that need not be there yet, not opened. */
+export function newStore(named: string): Store | Promise<Store> {
+  return isAddress(named) ? storeAt(named, false) : sqliteStore(named)
+}
+
 async function openExisting(named: string, readOnly: boolean): Promise<Store> {
   const store = isAddress(named) ? await storeAt(named, readOnly) : storeInFile(named, readOnly)
   await store.open({ now: Date.now(), warn: () => {} })

@@ -2,6 +2,7 @@ import { Command, CommanderError } from 'commander'
 import { ConfigError, UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import { printableLines } from '../render/printable.js'
+import { addExport, addImport } from './archive-commands.js'
 import { addChanges, addSweep } from './change-commands.js'
 import { addCheck } from './check-command.js'
 import type { CliContext } from './cli-context.js'
@@ -35,6 +36,8 @@ export async function runCli(args: readonly string[], context: CliContext): Prom
   addEntries(program, context)
   addChanges(program, context)
   addSweep(program, context)
+  addExport(program, context)
+  addImport(program, context)
   addExplain(program, context)
   addCheck(program, context)
   try {

@@ -15,7 +15,7 @@ const pageOf = 200
 /** The stored answers that a selector means, in the order of their keys, as they are at `now`. */
 export function readEntries(store: Pick<Store, 'entries'>, selector: EntrySelector, now: number): AsyncIterable<StoredEntry> {
   const { selection, matches } = compileSelector(selector)
-  return storedEntries(all(store.entries, selection), (entry) => matches(entry, now), now)
+  return storedEntries(allEntries(store.entries, selection), (entry) => matches(entry, now), now)
 }
 
 async function* storedEntries(
@@ -48,7 +48,7 @@ export async function changeEntries(
   const changing = { entries, mayMean, now }
   let count = 0
   if (!dryRun) void entries.claims?.drop(selection)
-  for await (const entry of all(entries, selection)) {
+  for await (const entry of allEntries(entries, selection)) {
     await turns.next()
     if (!matches(entry, now)) {
       if (!dryRun && isOfAll) await changeMeasured(change, entry, changing)
@@ -60,7 +60,7 @@ export async function changeEntries(
     else await entries.remove({ key: entry.key })
   }
   if ('key' in selection && isOfAll && !dryRun)
-    for await (const entry of all(entries, { key: measuredKey(selection.key) })) await changeMeasured(change, entry, changing)
+    for await (const entry of allEntries(entries, { key: measuredKey(selection.key) })) await changeMeasured(change, entry, changing)
   if (change === 'purge' && isExact && !dryRun) await removeAll(entries, selection, clock)
   return count
 }
@@ -99,7 +99,7 @@ export async function sweepEntries({ entries }: Pick<Store, 'entries'>, clock: P
   return count
 }
 
-async function* all(entries: EntryStore, selection: Selection): AsyncGenerator<EntrySummary> {
+export async function* allEntries(entries: EntryStore, selection: Selection): AsyncGenerator<EntrySummary> {
   let after: string | undefined
   do {
     const page = await entries.list(selection, { after, most: pageOf })

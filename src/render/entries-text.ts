@@ -1,3 +1,4 @@
+import type { Imported } from '../core/entries/har.js'
 import type { StoredEntry } from '../core/entries/stored-entry.js'
 import { ageText, countText, momentText } from './format.js'
 import { pathsOf, shortened } from './keys-text.js'
@@ -63,4 +64,21 @@ export function entryText(given: EntryModel, { colors, zone }: { colors: Colors;
   const shown =
     body === undefined ? ['  no text: write it to a file with --save FILE'] : given.body?.split('\n').map((line) => `  ${printable(line)}`)
   return `${[colors.bold(entry.key), ...lines, ...(head.length > 0 ? ['', ...head] : []), '', ...(shown ?? [])].join('\n')}\n`
+}
+
+const reasons: Readonly<Record<string, string>> = {
+  'no-endpoint': 'no endpoint covers the request',
+  'no-body': 'the archive has no body of it',
+  'not-http': 'it is no request or answer that can be made',
+  'out-of-date': 'a newer answer is stored',
+  'not-reusable': 'its rule stores none',
+}
+
+/** What became of an archive, as text for a terminal; `isRuled`: whether there were rules to store the answers of others by. */
+export function importedText({ stored, notStored }: Imported, isRuled: boolean): string {
+  const lines = Object.entries(notStored).map(([why, count]) => {
+    const hint = why === 'no-endpoint' && !isRuled ? ': give its rules with --config' : ''
+    return `  ${countText(count)} not stored: ${reasons[why] ?? why}${hint}`
+  })
+  return `${[`${countText(stored)} ${stored === 1 ? 'answer' : 'answers'} stored`, ...lines].join('\n')}\n`
 }

@@ -1,5 +1,6 @@
 import type { NotKept } from '../../core/decide/keep.js'
 import { endingOf } from '../../core/money/billed-calls.js'
+import type { EntryStore } from '../../core/ports/entry-store.js'
 import type { Call } from '../call/call.js'
 import { Cancellation } from '../cancellation.js'
 import type { EntryWriter } from '../upstream/entry-writer.js'
@@ -21,10 +22,11 @@ export interface PutParts {
   readonly entryWriter: EntryWriter
   readonly inFlight: CallsInFlight
   readonly claimed: ClaimedCalls
+  readonly entries: Pick<EntryStore, 'get'>
 }
 
-/** Stores an answer as if the call had brought it now; nothing is called or counted, and what is on its way to the same key comes too late. */
-export async function putAnswer<T>({ entryWriter, inFlight, claimed }: PutParts, call: Call<T>): Promise<PutAnswer> {
+/** Stores an answer as if the call had brought it now, or at a time, where nothing newer is stored; nothing is called or counted, and what is on its way to the same key comes too late. */
+export async function putAnswer<T>({ entryWriter, inFlight, claimed, entries }: PutParts, call: Call<T>, at?: number): Promise<PutAnswer> {
   const { endpoint, key } = call
   if (endpoint.mode === 'measure' || endpoint.freshForMs === undefined || key === undefined || call.bypass || call.excerpt)
     return { stored: false, notStored: 'not-reusable' }
@@ -39,6 +41,8 @@ export async function putAnswer<T>({ entryWriter, inFlight, claimed }: PutParts,
   }
   const finished = await finishing
   fetched.release()
+  if (at !== undefined && ((await entries.get(place.key))?.storedAt ?? Number.NEGATIVE_INFINITY) > at)
+    return { stored: false, notStored: 'out-of-date' }
   inFlight.supersede(place.base)
   const claim = await claimed.takeOver(call, place.base)
   const writing = { previous: undefined, isSuperseded: () => false, claim, ending: endingOf(fetched.result, fetched.status) }

@@ -122,14 +122,14 @@ export class FetchHandler {
     return explainCall(explaining, preparation.call(prepared), prepared.matched)
   }
 
-  /** Stores an answer to a request. */
-  async put(input: Parameters<Fetch>[0], answer: Response): Promise<PutAnswer> {
+  /** Stores an answer to a request, that came at a time. */
+  async put(input: Parameters<Fetch>[0], answer: Response, at?: number): Promise<PutAnswer> {
     const { preparation, putting } = this.#parts
     const prepared = await preparation.prepare(input, undefined)
-    const call = preparation.call(prepared, { reload: true }, async () => answer)
+    const call = preparation.call(prepared, { reload: true }, { fetch: async () => answer, at })
     if (!prepared.matched.endpoint)
       throw new UsageError(`no endpoint covers ${call.sent.method} ${call.sent.url}: nothing can be stored for it; see stashen explain`)
-    return putAnswer(putting, call)
+    return putAnswer(putting, call, at)
   }
 
   async #fetch(preparing: Maybe<Prepared>, wanted: CallOptions | undefined, first: Maybe<Entry | undefined>): Promise<Response> {

@@ -52,6 +52,18 @@ interface Own {
   readonly endpoint: RequestEndpoint
 }
 
+/** An answer that is known, in place of one from upstream. `at`: when it came, milliseconds since 1970-01-01T00:00Z; default: now. */
+interface KnownAnswer {
+  readonly fetch: Fetch
+  readonly at: number | undefined
+}
+
+function partsFor(parts: PrepareCallParts, { fetch, at }: KnownAnswer): HttpCallParts {
+  const { clock } = parts
+  if (at === undefined) return { ...parts, fetch }
+  return { ...parts, fetch, clock: { now: () => at, ticks: () => clock.ticks(), later: (...args) => clock.later(...args) } }
+}
+
 /** Makes calls of what `fetch` is called with. */
 export class CallPreparation {
   readonly #parts: PrepareCallParts
@@ -87,8 +99,8 @@ export class CallPreparation {
   }
 
   /** `fetch`: what brings its answer, where that is no call upstream. */
-  call({ matched, sending }: Prepared, wanted?: CallOptions, fetch?: Fetch): HttpCall {
-    const parts = fetch ? { ...this.#parts, fetch } : this.#parts
+  call({ matched, sending }: Prepared, wanted?: CallOptions, known?: KnownAnswer): HttpCall {
+    const parts = known ? partsFor(this.#parts, known) : this.#parts
     return new HttpCall(parts, matched, sending, this.#form(matched.rule), wanted)
   }
 

@@ -1,0 +1,61 @@
+import { z } from 'zod'
+import type { HarEntry, HarSignpost } from '../core/entries/har.js'
+import { UsageError } from '../core/errors/setup-errors.js'
+import { endpointPath } from './cross-checks.js'
+
+const time = z.number()
+const times = {
+  ...{ storedAt: time, bornAt: time, freshUntil: time, refreshableUntil: time, usableUntil: time, keepUntil: time },
+  ...{ mustRevalidate: z.boolean(), invalidated: z.boolean() },
+}
+const entry = {
+  ...{ key: z.string().min(1), provider: z.string(), endpoint: z.string(), ...times },
+  units: z.record(z.string(), z.number()).optional(),
+  labels: z.array(z.string()).optional(),
+}
+const pairs = z.array(z.object({ name: z.string(), value: z.string() }))
+const extra = z.object({ ...entry, head: z.union([z.string(), z.object({ url: z.string().optional(), freshBy: z.string().optional() })]) })
+
+/** What of an archive is read. */
+const har = z.object({
+  log: z.object({
+    entries: z.array(
+      z.object({
+        startedDateTime: z.string().refine((text) => !Number.isNaN(Date.parse(text)), 'is not a time: write ISO 8601'),
+        time: z.number(),
+        request: z.object({
+          ...{ method: z.string(), url: z.string(), headers: pairs },
+          postData: z.object({ text: z.string().optional() }).optional(),
+        }),
+        response: z.object({
+          ...{ status: z.number(), statusText: z.string(), headers: pairs },
+          content: z.object({ size: z.number(), mimeType: z.string(), text: z.string().optional(), encoding: z.string().optional() }),
+        }),
+        _stashen: extra.optional(),
+      }),
+    ),
+    _stashen: z.object({ signposts: z.array(z.object({ ...entry, head: z.string().startsWith('{"to":') })) }).optional(),
+  }),
+})
+
+/** An archive that was checked. */
+export interface Har {
+  readonly entries: readonly HarEntry[]
+  readonly signposts: readonly HarSignpost[]
+}
+
+/** Reads an HTTP Archive, as JSON or its text. Throws code `USAGE` that says where it is none. */
+export function parsedHar(given: unknown): Har {
+  let json = given
+  if (typeof given === 'string') {
+    try {
+      json = JSON.parse(given.replace(/^\ufeff/, ''))
+    } catch (cause) {
+      throw new UsageError(`this is no HTTP Archive (HAR), for it is not JSON: ${(cause as Error).message}`, { cause })
+    }
+  }
+  const { data, error } = har.safeParse(json)
+  if (data) return { entries: data.log.entries as readonly HarEntry[], signposts: data.log._stashen?.signposts ?? [] }
+  const { path, message } = error.issues[0] as z.core.$ZodIssue
+  throw new UsageError(`this is no HTTP Archive (HAR 1.2): ${endpointPath(path) || 'it'}: ${message}`)
+}

@@ -1,0 +1,102 @@
+import { parsedHar } from './config/har-schema.js'
+import { compileSelector, type EntrySelector } from './core/entries/selector.js'
+import { UsageError } from './core/errors/setup-errors.js'
+import { shown } from './core/errors/shown.js'
+import type { Clock } from './core/ports/clock.js'
+import type { Store } from './core/ports/store.js'
+import { type Moment, momentForms, momentMs } from './core/time/moment.js'
+import type { CallsInFlight } from './engine/answer/calls-in-flight.js'
+import type { PutAnswer, PutParts } from './engine/answer/put-answer.js'
+import type { RunningCalls } from './engine/answer/running-calls.js'
+import type { FetchHandler } from './engine/http/fetch-handler.js'
+import { turnsBy } from './engine/system-clock.js'
+import { changeEntries, type EntryChange, readEntries, sweepEntries } from './queries/entries.js'
+import { exportHar } from './queries/har-export.js'
+import { importHar } from './queries/har-import.js'
+import type { ChangeOptions, Stash } from './stash.js'
+
+interface Parts {
+  readonly store: Store
+  readonly clock: Clock
+  readonly http: FetchHandler
+  readonly running: RunningCalls
+  readonly inFlight: CallsInFlight
+  readonly putting: PutParts
+  /** Throws once the stash is closed. */
+  readonly assertOpen: () => void
+}
+
+/** What a stash does with what is stored. */
+export function entryMethods({
+  store,
+  clock,
+  http,
+  running,
+  inFlight,
+  putting,
+  assertOpen,
+}: Parts): Pick<Stash, 'has' | 'put' | 'entries' | 'invalidate' | 'purge' | 'sweep' | 'export' | 'import'> {
+  async function change(how: EntryChange, selector: EntrySelector, { dryRun = false, everything = false }: ChangeOptions = {}) {
+    assertOpen()
+    const { isAll, mayMean } = compileSelector(selector)
+    if (isAll && !everything && !dryRun)
+      throw new UsageError(`${how} without a selector means every stored answer: say which, or give { everything: true }`)
+    if (!dryRun) inFlight.supersedeWhere(mayMean)
+    return { entries: await changeEntries(how, selector, { store, clock: turnsBy(clock), now: clock.now(), dryRun }) }
+  }
+
+  function putAt(request: Parameters<Stash['put']>[0], answer: Response, at: Moment | undefined): Promise<PutAnswer> {
+    if (typeof answer?.arrayBuffer !== 'function') throw new UsageError(`the answer to put is ${shown(answer)}: give a Response`)
+    if (answer.bodyUsed || answer.body?.locked)
+      throw new UsageError('the body of the answer to put is being read already: give answer.clone()')
+    const now = clock.now()
+    const ms = at === undefined ? undefined : momentMs(at, now, 'UTC')
+    if (at !== undefined && (ms === undefined || ms > now))
+      throw new UsageError(`"at" of put is ${shown(at)}: give a moment that is over, in ${momentForms}`)
+    return http.put(request, answer, ms)
+  }
+
+  return {
+    async has(input, init) {
+      assertOpen()
+      return (await http.explain(input, init)).would === 'serve'
+    },
+    async put(request, answer, { at } = {}) {
+      assertOpen()
+      return running.track(putAt(request, answer, at))
+    },
+    entries(selector = {}) {
+      assertOpen()
+      return readEntries(store, selector, clock.now())
+    },
+    invalidate: (selector, options) => change('invalidate', selector, options),
+    purge: (selector, options) => change('purge', selector, options),
+    async sweep() {
+      assertOpen()
+      return { entries: await sweepEntries(store, clock, clock.now()) }
+    },
+    export(selector = {}) {
+      assertOpen()
+      return exportHar(store, selector, clock.now())
+    },
+    async import(har) {
+      assertOpen()
+      const importing = importHar(parsedHar(har), {
+        async putEntry(entry) {
+          const there = await store.entries.get(entry.key)
+          if (there && there.storedAt > entry.storedAt) return { notKept: 'out-of-date' }
+          return putting.entryWriter.put(entry)
+        },
+        async putAnswer(request, answer, at) {
+          try {
+            return (await http.put(request, answer, Math.min(at, clock.now()))).notStored
+          } catch (error) {
+            if (error instanceof UsageError) return 'no-endpoint'
+            throw error
+          }
+        },
+      })
+      return running.track(importing)
+    },
+  }
+}
