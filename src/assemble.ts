@@ -16,7 +16,9 @@ import { ClaimedCalls } from './engine/answer/claimed-calls.js'
 import { LookUp } from './engine/answer/look-up.js'
 import type { PutParts } from './engine/answer/put-answer.js'
 import { RunningCalls } from './engine/answer/running-calls.js'
+import type { Warming } from './engine/answer/warming.js'
 import { CallRecorder } from './engine/call/call-record.js'
+import { Cancellation } from './engine/cancellation.js'
 import type { Events } from './engine/events.js'
 import type { Bounds } from './engine/gate/count-earlier.js'
 import { Gate } from './engine/gate/gate.js'
@@ -41,6 +43,7 @@ export interface Assembly {
   readonly inFlight: CallsInFlight
   readonly putting: PutParts
   readonly invalidation: Invalidation
+  readonly warming: Warming
   /** What bounds the calls of each provider. */
   readonly bounds: readonly Bounds[]
 }
@@ -93,6 +96,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const inFlight = new CallsInFlight(claimed, running)
   const refresh = new BackgroundRefresh(inFlight, claimed, clock)
   const runner = new CallRunner({ entries, clock, gate, lookUp, inFlight, refresh, recorder, running })
+  const warming = { runner, refresh, clock, closing: new Cancellation() }
   const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets, refusals }))
   const rules = new RuleBook(compiled)
   const invalidate: Invalidate = (selection, itsMode) => {
@@ -108,5 +112,17 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const rememberedBytes = store.memoryBytes ? Math.min(store.memoryBytes * shareOfRemembered, mostRemembered) : rememberedAlone
   const putting = { entryWriter, inFlight, claimed, entries }
   const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining, putting, rememberedBytes })
-  return { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, bounds: compiled.map(({ rest }) => rest) }
+  return {
+    ledger,
+    recorder,
+    running,
+    runner,
+    http,
+    gate,
+    inFlight,
+    putting,
+    invalidation,
+    warming,
+    bounds: compiled.map(({ rest }) => rest),
+  }
 }

@@ -3,16 +3,20 @@ import { compileSelector, type EntrySelector } from './core/entries/selector.js'
 import { UsageError } from './core/errors/setup-errors.js'
 import { shown } from './core/errors/shown.js'
 import type { Clock } from './core/ports/clock.js'
+import type { Journal } from './core/ports/journal.js'
 import type { Store } from './core/ports/store.js'
 import { type Moment, momentForms, momentMs } from './core/time/moment.js'
 import type { CallsInFlight } from './engine/answer/calls-in-flight.js'
 import type { PutAnswer, PutParts } from './engine/answer/put-answer.js'
 import type { RunningCalls } from './engine/answer/running-calls.js'
+import type { Warming } from './engine/answer/warming.js'
 import type { FetchHandler } from './engine/http/fetch-handler.js'
+import { warmRequests } from './engine/http/warm-requests.js'
 import { turnsBy } from './engine/system-clock.js'
 import { changeEntries, type EntryChange, readEntries, sweepEntries } from './queries/entries.js'
 import { exportHar } from './queries/har-export.js'
 import { importHar } from './queries/har-import.js'
+import { mostUsed } from './queries/most-used.js'
 import type { ChangeOptions, Stash } from './stash.js'
 
 interface Parts {
@@ -22,6 +26,8 @@ interface Parts {
   readonly running: RunningCalls
   readonly inFlight: CallsInFlight
   readonly putting: PutParts
+  readonly warming: Warming
+  readonly journal: Journal | undefined
   /** Throws once the stash is closed. */
   readonly assertOpen: () => void
 }
@@ -34,8 +40,10 @@ export function entryMethods({
   running,
   inFlight,
   putting,
+  warming,
+  journal,
   assertOpen,
-}: Parts): Pick<Stash, 'has' | 'put' | 'entries' | 'invalidate' | 'purge' | 'sweep' | 'export' | 'import'> {
+}: Parts): Pick<Stash, 'has' | 'put' | 'entries' | 'invalidate' | 'purge' | 'sweep' | 'export' | 'import' | 'warm' | 'mostUsed'> {
   async function change(how: EntryChange, selector: EntrySelector, { dryRun = false, everything = false }: ChangeOptions = {}) {
     assertOpen()
     const { isAll, mayMean } = compileSelector(selector)
@@ -74,6 +82,14 @@ export function entryMethods({
     async sweep() {
       assertOpen()
       return { entries: await sweepEntries(store, clock, clock.now()) }
+    },
+    async warm(requests, options = {}) {
+      assertOpen()
+      return running.track(warmRequests({ http, warming }, requests, options))
+    },
+    async mostUsed(options = {}) {
+      assertOpen()
+      return mostUsed(journal, clock.now(), options)
     },
     export(selector = {}) {
       assertOpen()

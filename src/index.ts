@@ -32,6 +32,7 @@ export type { ProviderOptions, QuotaOptions, UsageExportOptions } from './core/e
 export type { Imported } from './core/entries/har.js'
 export type { EntrySelector } from './core/entries/selector.js'
 export type { EntryState, StoredEntry } from './core/entries/stored-entry.js'
+export type { WarmProgress, WarmSummary } from './core/entries/warm-summary.js'
 // Errors
 export {
   ArgumentsUnkeyableError,
@@ -121,10 +122,14 @@ export type { Duration } from './core/time/duration.js'
 export type { Moment } from './core/time/moment.js'
 export type { Timetable, Weekday } from './core/time/timetable.js'
 export type { PutAnswer } from './engine/answer/put-answer.js'
+export type { WarmOptions } from './engine/answer/warm-options.js'
 export type { Fetch } from './engine/http/http-upstream.js'
+export type { WarmRequest } from './engine/http/warm-request.js'
+export type { AsyncFunction, OperationLabel } from './engine/operation/operation-labels.js'
 export type { ValueForm } from './engine/operation/operation-value.js'
-export type { AsyncFunction, Operation, OperationLabel, OperationOptions } from './engine/operation/wrap-operation.js'
+export type { Operation, OperationOptions } from './engine/operation/wrap-operation.js'
 export { openStash } from './open-stash.js'
+export type { MostUsedOptions } from './queries/most-used.js'
 export type { ChangeOptions, ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
 // Stores and time
 export { type MemoryStoreOptions, memoryStore } from './stores/memory/store.js'

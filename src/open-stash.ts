@@ -19,13 +19,8 @@ import { countEarlier } from './engine/gate/count-earlier.js'
 import type { Fetch } from './engine/http/http-upstream.js'
 import { JournalWriter } from './engine/ledger/journal-writer.js'
 import { keepLedgerSmall, type LedgerKeeping } from './engine/ledger/ledger-upkeep.js'
-import {
-  type AsyncFunction,
-  type Operation,
-  type OperationOptions,
-  type WrapParts,
-  wrapOperation,
-} from './engine/operation/wrap-operation.js'
+import type { AsyncFunction } from './engine/operation/operation-labels.js'
+import { type Operation, type OperationOptions, type WrapParts, wrapOperation } from './engine/operation/wrap-operation.js'
 import { systemClock, turnsBy } from './engine/system-clock.js'
 import { entryMethods } from './entry-methods.js'
 import { readReport } from './queries/reports.js'
@@ -66,7 +61,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
   const { fetch } = globalThis // which may be replaced by this very stash
-  const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, bounds } = assemble(config, {
+  const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, warming, bounds } = assemble(config, {
     store,
     clock,
     mode,
@@ -97,6 +92,8 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     gate,
     putting,
     invalidateLabels: (labels) => invalidation.of(labels),
+    warming,
+    running,
     warn,
     assertOpen,
     checkCallOptions,
@@ -114,6 +111,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   }
 
   async function close(): Promise<void> {
+    warming.closing.abort(new StashClosedError())
     await stopSweeping()
     await running.settled(durationMs(config.closeWithin ?? defaults.closeWithin) as number, (call) => new StashClosedError(call))
     store.tryAgain()
@@ -149,7 +147,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
       return events.on(name, listener)
     },
     outcomeOf: (thing) => http.outcomeOf(thing),
-    ...entryMethods({ store, clock, http, running, inFlight, putting, assertOpen }),
+    ...entryMethods({ store, clock, http, running, inFlight, putting, warming, journal: config.journal, assertOpen }),
     async status() {
       assertOpen()
       await gate.settle()

@@ -5,13 +5,18 @@ import type { CallOptions } from './core/endpoints/options.js'
 import type { Imported } from './core/entries/har.js'
 import type { EntrySelector } from './core/entries/selector.js'
 import type { StoredEntry } from './core/entries/stored-entry.js'
+import type { WarmSummary } from './core/entries/warm-summary.js'
 import type { Report } from './core/ledger/report-model.js'
 import type { ProviderStatus } from './core/limits/status.js'
 import type { StoreStatus } from './core/ports/store-status.js'
 import type { Moment } from './core/time/moment.js'
 import type { PutAnswer } from './engine/answer/put-answer.js'
+import type { WarmOptions } from './engine/answer/warm-options.js'
 import type { Fetch } from './engine/http/http-upstream.js'
-import type { AsyncFunction, Operation, OperationOptions } from './engine/operation/wrap-operation.js'
+import type { WarmRequest } from './engine/http/warm-request.js'
+import type { AsyncFunction } from './engine/operation/operation-labels.js'
+import type { Operation, OperationOptions } from './engine/operation/wrap-operation.js'
+import type { MostUsedOptions } from './queries/most-used.js'
 
 export interface ReportOptions {
   /** Begin of what is reported; of a time of which only longer buckets are kept, the first of them that begins then. Default: the ledger's begin. */
@@ -112,6 +117,17 @@ export interface Stash extends AsyncDisposable {
    * Rejects with code `USAGE`, with nothing stored, where it is no archive.
    */
   import(har: unknown): Promise<Imported>
+  /**
+   * Fetches answers in advance, for calls that nobody has made yet: as background calls, which wait for their turn at limits and leave all others their share.
+   * They cost what they cost, and count as asked by nobody: they are no saving. Resolves with what came of it, also where single calls fail.
+   *
+   * ```ts
+   * await stash.warm(await stash.mostUsed({ count: 200, since: 'yesterday' }), { headers: { authorization } })
+   * ```
+   */
+  warm(requests: Iterable<WarmRequest> | AsyncIterable<WarmRequest>, options?: WarmOptions): Promise<WarmSummary>
+  /** The URLs of GET requests that were asked for most, by the journal, most first. Rejects with code `USAGE` without a journal. */
+  mostUsed(options?: MostUsedOptions): Promise<string[]>
   /** How the providers stand that were called, as all who share the store know it, and how the store does. */
   status(): Promise<StashStatus>
   /**

@@ -1,11 +1,13 @@
-import { spawnSync } from 'node:child_process'
+import { execFile, spawnSync } from 'node:child_process'
 import { copyFileSync, existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { createServer } from 'node:http'
 import { fileURLToPath } from 'node:url'
 import Big from 'big.js'
 import { expect } from 'chai'
 import { parse } from 'csv-parse/sync'
 import { type Explanation, type Figures, openStash, type Report, type StoredEntry } from 'stashen'
 import { providers } from 'stashen/harbour'
+import { fileJournal } from 'stashen/journal'
 import { sqliteStore } from 'stashen/sqlite'
 import { runDemo } from '../examples/harbour/demo.js'
 import type { DayCounts } from '../examples/harbour/run-day.js'
@@ -19,6 +21,15 @@ function stashen(...args: string[]): { code: number | null; stdout: string; stde
     env: { ...process.env, NO_COLOR: '1' },
   })
   return { code: status, stdout, stderr }
+}
+
+/** The same while this process goes on. */
+function stashenLater(...args: string[]): Promise<{ code: number; stdout: string; stderr: string }> {
+  return new Promise((resolve) => {
+    execFile(process.execPath, [bin, ...args], { env: { ...process.env, NO_COLOR: '1' } }, (error, stdout, stderr) =>
+      resolve({ code: typeof error?.code === 'number' ? error.code : 0, stdout, stderr }),
+    )
+  })
 }
 
 /** What `stashen entries --json` prints. */
@@ -349,6 +360,58 @@ describe('the command line', () => {
       expect(readFileSync(file('mine.db')).equals(before)).to.equal(true)
     })
   })
+
+  it('stashen warm fetches in advance what a file or a journal names, once, and says what came of it', async () => {
+    let calls = 0
+    const server = createServer((request, response) => {
+      calls++
+      response.writeHead(request.url?.endsWith('broken') ? 500 : 200).end(request.headers['x-of'] ?? '')
+    })
+    await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
+    const base = `http://127.0.0.1:${(server.address() as { port: number }).port}`
+    const config = {
+      providers: {
+        ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour', keyedBy: { headers: [] } } } },
+      },
+    }
+    writeFileSync(file('warm.json'), JSON.stringify(config))
+    writeFileSync(
+      file('urls.txt'),
+      `${base}/tides/1\n\n{"url":"${base}/tides/2","headers":{"x-of":"2"}}\n${base}/tides/broken\n${base}/no\n`,
+    )
+    const on = ['--store', file('warm.db'), '--config', file('warm.json')]
+    const warm = (...args: string[]) => stashenLater('warm', ...args, ...on)
+    const first = await warm(file('urls.txt'), '--at-once', '1')
+    expect([first.code, first.stderr]).to.eql([0, ''])
+    expect(first.stdout).to.match(/^2 of 4 answers fetched and stored in \d+\.\d s\n/)
+    for (const words of ['1 not stored: no-endpoint', '1 failed: answered with status 500']) expect(first.stdout).to.include(words)
+    expect(calls).to.equal(3)
+    expect((await warm(file('urls.txt'))).stdout).to.include('2 fresh already')
+    expect(JSON.parse((await warm(file('urls.txt'), '--renew', '--json', '-H', 'x-of: all')).stdout)).to.include({ stored: 2, fresh: 0 })
+    const path = file('warm.jsonl')
+    writeFileSync(file('warm.jsonl.txt'), 'tides/1\n')
+    await using stash = await openStash({ ...(config as object), journal: fileJournal(path) })
+    for (let i = 0; i < 3; i++) await (await stash.fetch(`${base}/tides/9`)).text()
+    await stash.close()
+    expect((await warm('--most-used', '5', '--journal', path, '--since', 'yesterday')).stdout).to.include('1 of 1 answer fetched')
+    for (const [args, ...words] of [
+      [[], 'a file of URLs'],
+      [[file('urls.txt'), '--most-used', '1'], 'or --most-used'],
+      [['--most-used', '1'], 'needs --journal'],
+      [['--most-used', '1', '--journal', file('no.jsonl')], 'there is no "'],
+      [[file('no.txt')], 'there is no file'],
+      [[file('warm.json')], 'an object with "url"'],
+      [[file('warm.jsonl.txt')], 'line 1 of', 'is no absolute URL'],
+      [[file('urls.txt'), '--at-once', 'many'], 'a whole number'],
+      [[file('urls.txt'), '--renew', 'soon'], '"renew" of warm is "soon"'],
+      [[file('urls.txt'), '-H', 'nothing'], 'name and value'],
+    ] as const) {
+      const { code, stderr } = await warm(...args)
+      expect(code, args.join(' ')).to.equal(2)
+      for (const word of words) expect(stderr).to.include(word)
+    }
+    await new Promise((done) => server.close(done))
+  }).timeout(120_000)
 
   it('stashen status says what limits leave, what is held off and how the store does; stashen forgive ends hold-offs', async () => {
     const path = file('status.db')

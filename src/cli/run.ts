@@ -13,6 +13,7 @@ import { addForgive } from './forgive-command.js'
 import { addReconcile } from './reconcile-command.js'
 import { addReport } from './report-command.js'
 import { addStatus } from './status-command.js'
+import { addWarm } from './warm-command.js'
 
 /** Exit codes of every command. */
 const exitCodes = { done: 0, failed: 1, usage: 2 } as const
@@ -36,6 +37,7 @@ export async function runCli(args: readonly string[], context: CliContext): Prom
   addEntries(program, context)
   addChanges(program, context)
   addSweep(program, context)
+  addWarm(program, context)
   addExport(program, context)
   addImport(program, context)
   addExplain(program, context)

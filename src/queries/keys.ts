@@ -11,3 +11,18 @@ export async function readKeys(journal: Pick<Journal, 'read'>, since: number, un
   for await (const line of journal.read()) sums.add(line)
   return sums.report(mostKeys)
 }
+
+/** URLs of GET requests that were asked for most in a time, without credentials; those of different callers count together. */
+export async function mostUsedUrls(journal: Pick<Journal, 'read'>, since: number, until: number, most: number): Promise<string[]> {
+  const sums = new KeySums(since, until)
+  for await (const line of journal.read()) sums.add(line)
+  const asked = new Map<string, number>()
+  for (const { key, asked: times } of sums.report(Number.POSITIVE_INFINITY).list) {
+    const [method, url = ''] = key.split(' ', 2)
+    if (method === 'GET' && URL.canParse(url)) asked.set(url, (asked.get(url) ?? 0) + times)
+  }
+  return [...asked]
+    .sort(([, one], [, other]) => other - one)
+    .slice(0, most)
+    .map(([url]) => url)
+}

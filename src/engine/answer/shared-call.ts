@@ -36,6 +36,11 @@ export class SharedCall<T extends Landing> {
     return this.#landing.then(({ settled }) => settled).then(noop, noop)
   }
 
+  /** What it comes to, for who does not wait for its answer. */
+  get landing(): Promise<T> {
+    return this.#landing
+  }
+
   /** Whether the call is being given up. */
   get abandoned(): boolean {
     return this.#ending.aborted

@@ -14,6 +14,7 @@ import { Remembered } from '../../core/remembered.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { labelled, storedOutcome } from '../answer/outcomes.js'
 import { type PutAnswer, type PutParts, putAnswer } from '../answer/put-answer.js'
+import { warmLabel } from '../answer/warm-options.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
@@ -120,6 +121,12 @@ export class FetchHandler {
     const { preparation, explaining } = this.#parts
     const prepared = await preparation.prepare(input, init)
     return explainCall(explaining, preparation.call(prepared), prepared.matched)
+  }
+
+  /** The call that a request comes to, for what nobody waits for. */
+  async callOf(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<HttpCall> {
+    const { preparation } = this.#parts
+    return preparation.call(await preparation.prepare(input, init), { background: true, label: warmLabel })
   }
 
   /** Stores an answer to a request, that came at a time. */

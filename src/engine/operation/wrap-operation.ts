@@ -3,43 +3,29 @@ import type { Explanation } from '../../core/decide/explanation.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions, RuleOptions } from '../../core/endpoints/options.js'
+import type { WarmSummary } from '../../core/entries/warm-summary.js'
 import { UsageError } from '../../core/errors/setup-errors.js'
 import { shown } from '../../core/errors/shown.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
-import {
-  compileLabels,
-  type LabelFromAnswer,
-  type LabelFromArgument,
-  type LabelSource,
-  type Labels,
-  type LabelText,
-  labelsOf,
-} from '../../core/rules/labels.js'
 import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { explained } from '../answer/explained.js'
 import { type PutAnswer, type PutParts, putAnswer } from '../answer/put-answer.js'
+import type { RunningCalls } from '../answer/running-calls.js'
+import { countOf, type WarmOptions, warmLabel, warmTerms } from '../answer/warm-options.js'
+import { type Warming, warm } from '../answer/warming.js'
 import { type CallTerms, termsOf } from '../call/call.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
 import type { Gate } from '../gate/gate.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
-import { factsOf, OperationCall, type OperationParts, operationForm, valueOfEntry } from './operation-call.js'
+import { OperationCall, type OperationParts, operationForm, valueOfEntry } from './operation-call.js'
 import { OperationKeys } from './operation-keys.js'
+import { type AsyncFunction, changedBy, compiledLabels, type OperationLabel } from './operation-labels.js'
 import type { OperationValue, ValueForm } from './operation-value.js'
-
-/** A function that can be wrapped: it takes what it likes and returns a promise. */
-export type AsyncFunction = (...args: never[]) => Promise<unknown>
-
-/** Where a label of an operation's values comes from. */
-export type OperationLabel<F extends AsyncFunction = AsyncFunction> =
-  | string
-  | LabelFromArgument
-  | LabelFromAnswer
-  | ((value: Awaited<ReturnType<F>>, ...args: Parameters<F>) => Labels)
 
 export type OperationOptions<F extends AsyncFunction = AsyncFunction> = RuleOptions & {
   /** Returns what tells one answer from another, as plain JSON data, in place of the arguments. */
@@ -74,6 +60,8 @@ export type Operation<F extends AsyncFunction> = ((
   calling(options: CallOptions): Operation<F>
   /** Stores a value for these arguments, as if a call had returned it now. Nothing is called or counted; what is on its way comes too late. */
   put(args: Parameters<F>, value: Awaited<ReturnType<F>>): Promise<PutAnswer>
+  /** Fetches values in advance, as `stash.warm` does, for lists of arguments. */
+  warm(lists: Iterable<Parameters<F>> | AsyncIterable<Parameters<F>>, options?: WarmOptions): Promise<WarmSummary>
   /** What a call with these arguments would do now, and why. Nothing is called, stored or counted. */
   explain(...args: Parameters<F>): Promise<Explanation>
 }
@@ -89,6 +77,8 @@ export interface WrapParts {
   readonly putting: PutParts
   /** Invalidates what has one of these labels, stored or on its way. */
   readonly invalidateLabels: (labels: readonly string[]) => Promise<void>
+  readonly warming: Warming
+  readonly running: RunningCalls
   readonly warn: (message: string) => void
   /** Throws once the stash is closed. */
   readonly assertOpen: () => void
@@ -120,6 +110,7 @@ export function wrapOperation<F extends AsyncFunction>(
   }
   const ruled = termsOf(endpoint, undefined)
   const reloading = termsOf(endpoint, { reload: true })
+  const warmed = termsOf(endpoint, { background: true, label: warmLabel })
 
   function callOf(self: unknown, args: Parameters<F>, key: string, terms: CallTerms): OperationCall {
     const own = { ...terms, urgency: { ...terms.urgency } } // which a call may change for itself
@@ -196,6 +187,14 @@ export function wrapOperation<F extends AsyncFunction>(
         )
         return putAnswer(parts.putting, call)
       },
+      async warm(this: unknown, lists: Iterable<Parameters<F>> | AsyncIterable<Parameters<F>>, options: WarmOptions = {}) {
+        parts.assertOpen()
+        const receiver = this === called ? undefined : this
+        async function* each() {
+          for await (const args of lists) yield () => callOf(receiver, args, keys.of(receiver, args), warmed)
+        }
+        return parts.running.track(warm(parts.warming, { of: countOf(lists), each: each() }, warmTerms(options)))
+      },
       calling,
     })
   }
@@ -211,31 +210,4 @@ export function wrapOperation<F extends AsyncFunction>(
   }
 
   return able(wrapped, ruled)
-}
-
-function compiledLabels<F extends AsyncFunction>(sources: OperationOptions<F>['labels']): readonly LabelSource[] | undefined {
-  type Said = Extract<OperationLabel<F>, (...args: never[]) => unknown>
-  return compileLabels<Said>(sources as readonly (LabelText | Said)[] | undefined, (source, { value, args = [] }) =>
-    source(value as Awaited<ReturnType<F>>, ...(args as Parameters<F>)),
-  )
-}
-
-/** What a call has changed. Where its labels fail, or the store, that is reported, and the call is answered. */
-function changedBy(
-  sources: readonly LabelSource[] | undefined,
-  { provider, name }: Endpoint,
-  { invalidateLabels, warn }: WrapParts,
-): OperationParts['changed'] {
-  const troubles = new OncePerEpisode(warn)
-  return (
-    sources &&
-    (async (value, args) => {
-      try {
-        await invalidateLabels(labelsOf(sources, { value, args, answer: factsOf(() => value) }))
-        troubles.fine()
-      } catch (error) {
-        troubles.trouble(`what ${provider}.${name} changed cannot be invalidated`, error)
-      }
-    })
-  )
 }

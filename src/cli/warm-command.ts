@@ -1,0 +1,114 @@
+import { existsSync, readFileSync } from 'node:fs'
+import { SingleBar } from 'cli-progress'
+import { type Command, InvalidArgumentError } from 'commander'
+import { UsageError } from '../core/errors/setup-errors.js'
+import type { Journal } from '../core/ports/journal.js'
+import type { WarmRequest } from '../engine/http/warm-request.js'
+import { openStash } from '../open-stash.js'
+import { warmText } from '../render/warm-text.js'
+import { fileJournal } from '../stores/journal/file-journal.js'
+import type { CliContext } from './cli-context.js'
+import { configOf } from './config-file.js'
+import { newStore, storeHelp } from './open-store.js'
+import { knownZone, localZone } from './zone.js'
+
+interface WarmCommandOptions {
+  readonly store: string
+  readonly config?: string
+  readonly renew?: string | true
+  readonly atOnce?: number
+  readonly header: Readonly<Record<string, string>>
+  readonly mostUsed?: number
+  readonly journal?: string
+  readonly since?: string
+  readonly zone?: string
+  readonly json?: boolean
+}
+
+/** `stashen warm [FILE]`. */
+export function addWarm(program: Command, { stdout, stderr }: CliContext): void {
+  program
+    .command('warm')
+    .description('fetch answers in advance, paced by the limits, in the background of all other calls')
+    .argument('[file]', 'URLs, one a line, or JSON Lines with "url", "method", "headers", "body"; - for standard input')
+    .requiredOption('--store <store>', `the store that the application uses: ${storeHelp}`)
+    .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder)')
+    .option('--renew [duration]', 'renew fresh answers too: all, or those stored so long ago')
+    .option('--at-once <number>', 'calls under way at once (default: 4)', wholeNumber)
+    .option('-H, --header <name:value>', 'a header field of every request, such as a credential; may be repeated', addHeader, {})
+    .option('--most-used <number>', 'the URLs asked for most, by --journal, in place of a file', wholeNumber)
+    .option('--journal <file>', 'the journal of the application')
+    .option('--since <moment>', 'what the journal has from this moment on')
+    .option('--zone <zone>', 'the time zone of that (default: the local one)')
+    .option('--json', 'print the summary as JSON')
+    .action(async (file: string | undefined, options: WarmCommandOptions) => {
+      const { store, renew, atOnce, mostUsed, journal, since, zone, json, header: headers } = options
+      if ((file === undefined) === (mostUsed === undefined))
+        throw new UsageError('give a file of URLs (or -), or --most-used with --journal')
+      if (mostUsed !== undefined && (journal === undefined || !existsSync(journal)))
+        throw new UsageError(
+          `--most-used needs --journal with an existing file${journal === undefined ? '' : `: there is no "${journal}"`}`,
+        )
+      const requests = file === undefined ? [] : requestsIn(file)
+      const { config } = await configOf(options.config)
+      const warnings: string[] = []
+      const read = journal === undefined ? {} : { journal: onlyRead(fileJournal(journal)) }
+      const stash = await openStash({ ...config, ...read, store: await newStore(store), warn: (message) => void warnings.push(message) })
+      const bar = new SingleBar({
+        stream: stderr,
+        clearOnComplete: true,
+        hideCursor: true,
+        format: 'warming {bar} {value}/{total}, {left} left',
+      })
+      try {
+        const all =
+          mostUsed === undefined ? requests : await stash.mostUsed({ count: mostUsed, since, zone: knownZone(zone ?? localZone()) })
+        bar.start(all.length, 0, { left: '' })
+        const summary = await stash.warm(all, {
+          ...{ renew, atOnce, headers },
+          onProgress: ({ done, leftMs }) => bar.update(done, { left: leftMs === null ? '' : `${Math.ceil(leftMs / 1000)} s` }),
+        })
+        bar.stop()
+        stdout.write(json ? `${JSON.stringify(summary)}\n` : warmText(summary, warnings))
+      } finally {
+        bar.stop()
+        await stash.close()
+      }
+    })
+}
+
+/** A journal of another process, which has nothing written to it. */
+function onlyRead(journal: Journal): Journal {
+  return { write() {}, read: () => journal.read(), close() {} }
+}
+
+function requestsIn(file: string): WarmRequest[] {
+  if (file !== '-' && !existsSync(file)) throw new UsageError(`there is no file "${file}": name a file of URLs`)
+  const lines = readFileSync(file === '-' ? 0 : file, 'utf8')
+    .replace(/^\ufeff/, '')
+    .split('\n')
+  return lines.flatMap((line, i): WarmRequest[] => {
+    const text = line.trim()
+    if (text === '') return []
+    if (!text.startsWith('{')) {
+      if (!URL.canParse(text)) throw new UsageError(`line ${i + 1} of "${file}" is no absolute URL: ${text.slice(0, 80)}`)
+      return [text]
+    }
+    try {
+      return [JSON.parse(text) as WarmRequest]
+    } catch (error) {
+      throw new UsageError(`line ${i + 1} of "${file}" is no JSON: ${(error as Error).message}`)
+    }
+  })
+}
+
+function addHeader(text: string, before: Readonly<Record<string, string>>): Record<string, string> {
+  const [, name, value] = /^([^\s:]+):\s*(.*)$/.exec(text) ?? []
+  if (name === undefined || value === undefined) throw new InvalidArgumentError('give name and value, e.g. -H "accept-language: no".')
+  return { ...before, [name]: value }
+}
+
+function wholeNumber(text: string): number {
+  if (!/^[1-9]\d{0,5}$/.test(text)) throw new InvalidArgumentError('give a whole number of at least 1.')
+  return Number(text)
+}
