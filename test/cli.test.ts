@@ -371,7 +371,10 @@ describe('the command line', () => {
     const base = `http://127.0.0.1:${(server.address() as { port: number }).port}`
     const config = {
       providers: {
-        ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour', keyedBy: { headers: [] } } } },
+        ebbline: {
+          baseUrl: base,
+          endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour', holdOff: 0, keyedBy: { headers: [] } } },
+        },
       },
     }
     writeFileSync(file('warm.json'), JSON.stringify(config))

@@ -17,6 +17,9 @@ const mostTries = 1_000
 const mostHeldOff = 3
 const leastWaitMs = 50
 
+/** A hold-off that goes on for longer is not waited for, milliseconds: the provider is down. */
+const longestHeldOffMs = 30_000
+
 /** How answers are fetched in advance. Times are milliseconds. */
 export interface Warming {
   readonly runner: CallRunner
@@ -109,7 +112,8 @@ async function one(
     if (brought.result !== 'failed') return resultOf(brought)
     const waitUntil = retryAtOf(brought.error)
     if (waitUntil?.isHeldOff) heldOff++
-    if (!waitUntil || heldOff > mostHeldOff || tries >= mostTries || ending.aborted) return { failed: whyOf(brought.error) }
+    const isDown = waitUntil?.isHeldOff === true && (heldOff > mostHeldOff || waitUntil.at - clock.now() > longestHeldOffMs)
+    if (!waitUntil || isDown || tries >= mostTries || ending.aborted) return { failed: whyOf(brought.error) }
     await pause(clock, Math.max(leastWaitMs, waitUntil.at - clock.now()), ending)
     if (ending.aborted) return { failed: 'stopped' }
   }
