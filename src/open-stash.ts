@@ -148,10 +148,10 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     },
     outcomeOf: (thing) => http.outcomeOf(thing),
     ...entryMethods({ store, clock, http, running, inFlight, putting, warming, journal: config.journal, assertOpen }),
-    async status() {
+    async status({ endpoints = false } = {}) {
       assertOpen()
       await gate.settle()
-      return readStatus(store, clock.now(), store.trouble)
+      return readStatus(store, clock.now(), { trouble: store.trouble, endpoints, clock: turnsBy(clock) })
     },
     async forgive(provider) {
       assertOpen()

@@ -128,8 +128,11 @@ export interface Stash extends AsyncDisposable {
   warm(requests: Iterable<WarmRequest> | AsyncIterable<WarmRequest>, options?: WarmOptions): Promise<WarmSummary>
   /** The URLs of GET requests that were asked for most, by the journal, most first. Rejects with code `USAGE` without a journal. */
   mostUsed(options?: MostUsedOptions): Promise<string[]>
-  /** How the providers stand that were called, as all who share the store know it, and how the store does. */
-  status(): Promise<StashStatus>
+  /**
+   * How the providers stand that were called, as all who share the store know it, and how the store does. `endpoints`: also how much is stored of each endpoint,
+   * for which all that is stored is gone through.
+   */
+  status(options?: { readonly endpoints?: boolean }): Promise<StashStatus>
   /**
    * Forgets the pauses, reported limits and hold-offs of a provider, for all who share the store: its next call leaves if nothing else
    * forbids it. Declared limits, quotas and budgets stay. Throws code `USAGE` for a provider that is not configured.

@@ -227,8 +227,9 @@ for (const [kind, processes, place] of kinds)
         }
         const end = performance.now() + 2_500
         let answers = 0
+        const goesOn = () => performance.now() < end || answers <= 100 || floor <= 20 // on a machine as slow as it may be
         const asks = async (member: Member, id: number) => {
-          for (let i = 0; performance.now() < end; i++) {
+          for (let i = 0; goesOn(); i++) {
             const least = floor
             const got = await member.told(`ask /tides/p 2 ${id}-${i}`)
             for (const name of Object.keys(got)) expect(Number.parseInt(name, 10), name).to.be.at.least(least)
@@ -236,7 +237,7 @@ for (const [kind, processes, place] of kinds)
           }
         }
         const changes = async (member: Member, id: number) => {
-          for (let i = 0; performance.now() < end; i++) {
+          for (let i = 0; goesOn(); i++) {
             const newer = ++version
             const done = await member.told(`${i % 2 ? 'purge' : 'invalidate'} ${id}-${i}`)
             expect(done).to.have.property('entries')

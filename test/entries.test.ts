@@ -288,6 +288,39 @@ describe('looking inside', () => {
       expect(await (await stash.fetch(url)).text()).to.equal('2')
     })
 
+  it('finds answers by the arguments of an operation and by who called, and says how much there is of each endpoint', async () => {
+    await using stash = await opened(memoryStore(), () => noon)
+    const find = (version?: number) =>
+      stash.operation(`skerrylight.find${version ?? ''}`, async (...args: unknown[]) => args.length, { freshFor: '1 day', version })
+    const [plain, second] = [find(), find(2)]
+    const calls: unknown[][] = [['v-201'], ['v-201', { day: 1 }], [], ['v-2011'], [{ b: 1, a: [new Date(5)] }]]
+    for (const args of calls) for (const operation of [plain, second]) await operation(...args)
+    const found = async (selector: EntrySelector) => {
+      const keys: string[] = []
+      for await (const { key } of stash.entries(selector)) keys.push(key)
+      return keys
+    }
+    for (const args of calls) expect(await found({ arguments: args }), JSON.stringify(args)).to.have.length(2)
+    expect(await found({ arguments: ['v-201', { day: 1 }], endpoint: 'find' })).to.eql(['skerrylight.find["v-201",{"day":1}]'])
+    expect(await found({ arguments: ['v-201', undefined] }), 'as if left out').to.have.length(2)
+    expect(await stash.purge({ arguments: ['v-201'], provider: 'skerrylight' })).to.eql({ entries: 2 })
+    for (const authorization of ['Bearer a', 'Bearer b', undefined])
+      await (await stash.fetch(`${tides}/stations/1`, authorization === undefined ? {} : { headers: { authorization } })).text()
+    const callers = (await found({ key: 'GET *' })).flatMap((key) => / caller:(\w+)/.exec(key)?.[1] ?? [])
+    expect(callers).to.have.length(2)
+    for (const caller of callers) {
+      expect(await found({ caller })).to.eql(await found({ caller: caller.slice(0, 8) }))
+      expect(await stash.invalidate({ caller }, { dryRun: true })).to.eql({ entries: 1 })
+    }
+    const { store } = await stash.status({ endpoints: true })
+    expect(store.endpoints?.map(({ endpoint, entries }) => [endpoint, entries])).to.have.deep.members([
+      ['station', 3],
+      ['find', 4],
+      ['find2', 4],
+    ])
+    expect((await stash.status()).store.endpoints).to.equal(null)
+  })
+
   it('refuses selectors that can mean nothing, each with what is wrong and what would be right', async () => {
     await using stash = await opened(memoryStore(), () => noon)
     for (const [selector, ...words] of [
@@ -299,6 +332,9 @@ describe('looking inside', () => {
       [{ state: 'old' }, 'fresh, stale or invalidated'],
       [{ olderThan: '5' }, 'a duration such as'],
       [{ newerThan: -1 }, 'is -1'],
+      [{ label: '' }, '"label" of a selector is ""'],
+      [{ arguments: 'v-201' }, '"arguments" of a selector is "v-201": give a list'],
+      [{ caller: 'somebody' }, 'the digest that stands in keys'],
       [null, 'give an object'],
     ] as unknown as [never, ...string[]][]) {
       for (const work of [() => stash.purge(selector), () => stash.invalidate(selector), async () => void stash.entries(selector)]) {

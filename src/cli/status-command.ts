@@ -1,5 +1,6 @@
 import type { Command } from 'commander'
 import pc from 'picocolors'
+import { systemClock, turnsBy } from '../engine/system-clock.js'
 import { readStatus } from '../queries/status.js'
 import { printableJson } from '../render/printable.js'
 import { statusText } from '../render/status-text.js'
@@ -29,7 +30,7 @@ export function addStatus(program: Command, { stdout }: CliContext): void {
       const now = momentOf(at, known)
       const store = await openToRead(file)
       try {
-        const status = await readStatus(store, now)
+        const status = await readStatus(store, now, { endpoints: true, clock: turnsBy(systemClock) })
         stdout.write(json ? `${printableJson(status)}\n` : statusText(status, { colors: pc, zone: known }))
       } finally {
         await store.close()

@@ -8,6 +8,7 @@ import type { Clock } from '../core/ports/clock.js'
 import type { Entry, EntryStore, EntrySummary } from '../core/ports/entry-store.js'
 import type { Selection } from '../core/ports/selection.js'
 import type { Store } from '../core/ports/store.js'
+import type { EndpointSize } from '../core/ports/store-status.js'
 
 /** Entries that are read at once. */
 const pageOf = 200
@@ -106,6 +107,23 @@ export async function* allEntries(entries: EntryStore, selection: Selection): As
     yield* page.entries
     after = page.next
   } while (after !== undefined)
+}
+
+/** What is stored of each endpoint, most bytes first. */
+export async function sizesByEndpoint({ entries }: Pick<Store, 'entries'>, clock: Pick<Clock, 'later' | 'ticks'>): Promise<EndpointSize[]> {
+  const turns = new Turns(clock)
+  const sizes = new Map<string, { -readonly [Name in keyof EndpointSize]: EndpointSize[Name] }>()
+  for await (const entry of allEntries(entries, { all: true })) {
+    await turns.next()
+    if (!isAnswer(entry)) continue
+    const { provider, endpoint } = entry
+    const name = JSON.stringify([provider, endpoint])
+    const size = sizes.get(name) ?? { provider, endpoint, entries: 0, bytes: 0 }
+    size.entries++
+    size.bytes += entry.bytes
+    sizes.set(name, size)
+  }
+  return [...sizes.values()].sort((one, other) => other.bytes - one.bytes)
 }
 
 /** A stored answer with its body; undefined where there is none. */

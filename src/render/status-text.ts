@@ -26,7 +26,7 @@ export function statusText(given: StatusModel, { colors, zone }: { colors: Color
     table.push(...providerRows(provider, now, { colors, zone }))
   }
   const rows = providers.length === 0 ? '\nno provider was called yet' : table.toString().replace(/ +$/gm, '')
-  return `${colors.bold('store')}  ${health}\n${placeText(store, colors)}${rows}\n`
+  return `${colors.bold('store')}  ${health}\n${placeText(store, colors)}${sizesText(store)}${rows}\n`
 }
 
 /** What a store is on, and how that does. */
@@ -44,6 +44,23 @@ function placeText({ on, writable, answersInMs, clockAheadMs, drops }: StoreStat
     drops === null ? undefined : colors.yellow(`drops keys when it is full (${drops}): limits and counts may get lost`),
   ]
   return `       ${parts.filter((part) => part !== undefined).join(', ')}\n`
+}
+
+/** How much is stored of each endpoint. */
+function sizesText({ endpoints }: StoreStatus): string {
+  if (endpoints === null) return ''
+  const cells = endpoints.map(({ provider, endpoint, entries, bytes }) => [
+    `${provider}.${endpoint}`,
+    `${countText(entries)} ${entries === 1 ? 'answer' : 'answers'}`,
+    `${countText(bytes)} bytes`,
+  ])
+  const widths = [0, 1, 2].map((i) => Math.max(...cells.map((row) => (row[i] as string).length)))
+  return cells
+    .map(
+      ([name = '', ...counts]) =>
+        `       ${[name.padEnd(widths[0] as number), ...counts.map((text, i) => text.padStart(widths[i + 1] as number))].join('  ')}\n`,
+    )
+    .join('')
 }
 
 /** Clocks that are less apart agree, milliseconds. */

@@ -5,6 +5,7 @@ import { isSignpost } from '../http/variants.js'
 import type { Claiming } from '../ports/claims.js'
 import type { EntrySummary } from '../ports/entry-store.js'
 import type { Selection } from '../ports/selection.js'
+import { argumentKey } from '../rules/argument-key.js'
 import { type Duration, durationMs } from '../time/duration.js'
 import { keyMeasuredBy } from './measured-entry.js'
 import { type EntryState, entryStates, stateOf, statusOf } from './stored-entry.js'
@@ -15,6 +16,10 @@ export interface EntrySelector {
   readonly endpoint?: string | undefined
   /** A key, or a pattern in which `*` stands for any text: `"GET https://tides.ebbline.example/*"`. */
   readonly key?: string | undefined
+  /** Arguments of an operation, as a list: those of which its function was called with the same, unless it has a `keyedBy` function. */
+  readonly arguments?: readonly unknown[] | undefined
+  /** Whose answers: the digest of who called, as it stands in keys after `caller:`, or its first 8 characters or more. */
+  readonly caller?: string | undefined
   /** A label that its answers have, as a whole. */
   readonly label?: string | undefined
   /** A status, such as 404, or a class of them, such as `"4xx"`; answers of operations have none. */
@@ -39,7 +44,7 @@ export interface Selected {
   mayMean(on: Omit<Claiming, 'storedAt' | 'over'>): boolean
 }
 
-const names = ['provider', 'endpoint', 'key', 'label', 'status', 'state', 'olderThan', 'newerThan'] as const
+const names = ['provider', 'endpoint', 'key', 'arguments', 'caller', 'label', 'status', 'state', 'olderThan', 'newerThan'] as const
 
 /** Throws code `USAGE` where it says what nothing can be. */
 export function compileSelector(selector: EntrySelector): Selected {
@@ -55,16 +60,20 @@ export function compileSelector(selector: EntrySelector): Selected {
   const isStatus = statusTest(status)
   const older = msOf('olderThan', olderThan)
   const newer = msOf('newerThan', newerThan)
-  const isKey = key === undefined ? undefined : keyTest(key)
+  const keyTests = [...(key === undefined ? [] : [keyTest(key)]), ...(selector.caller === undefined ? [] : [callerTest(selector.caller)])]
+  const isOfArguments = selector.arguments === undefined ? undefined : argumentsTest(selector.arguments)
   const mayMean: Selected['mayMean'] = (on) =>
     (label === undefined || on.labels === null || on.labels?.includes(label) === true) &&
     (provider === undefined || on.provider === provider) &&
     (endpoint === undefined || on.endpoint === endpoint) &&
-    (isKey === undefined || isKey(on.key))
+    keyTests.every((isMeant) => isMeant(on.key)) &&
+    (isOfArguments === undefined || isOfArguments(on))
   const isOther = [status, state, olderThan, newerThan].some((one) => one !== undefined)
   const isOneKey = key !== undefined && !key.includes('*')
   const isStored =
-    key === undefined && (label === undefined ? endpoint === undefined || provider !== undefined : isAlone(selector, 'label'))
+    keyTests.length === 0 &&
+    isOfArguments === undefined &&
+    (label === undefined ? endpoint === undefined || provider !== undefined : isAlone(selector, 'label'))
   return {
     selection: selectionOf(selector, isOneKey),
     isExact: !isOther && (isStored || (isOneKey && isAlone(selector, 'key'))),
@@ -88,7 +97,9 @@ export function isAnswer({ key, head }: Pick<EntrySummary, 'key' | 'head'>): boo
 
 /** Whether nothing of what is stored is selected by but this. */
 function isAlone(selector: EntrySelector, name: 'key' | 'label'): boolean {
-  return (['provider', 'endpoint', 'key', 'label'] as const).every((one) => one === name || selector[one] === undefined)
+  return (['provider', 'endpoint', 'key', 'arguments', 'caller', 'label'] as const).every(
+    (one) => one === name || selector[one] === undefined,
+  )
 }
 
 function selectionOf({ provider, endpoint, key, label }: EntrySelector, isOneKey: boolean): Selection {
@@ -112,6 +123,21 @@ function keyTest(pattern: string): (key: string) => boolean {
       at = found + part.length
     }
     return at <= key.length - last.length
+  }
+}
+
+function callerTest(caller: unknown): (key: string) => boolean {
+  if (typeof caller !== 'string' || !/^[0-9a-f]{8,64}$/.test(caller))
+    throw wrong('caller', caller, 'the digest that stands in keys after "caller:", or its first 8 characters or more')
+  return (key) => key.includes(` caller:${caller}`)
+}
+
+function argumentsTest(args: unknown): (on: { readonly key: string; readonly provider: string; readonly endpoint: string }) => boolean {
+  if (!Array.isArray(args)) throw wrong('arguments', args, 'a list')
+  const text = argumentKey({ provider: 'a', name: 'selector', prefix: '' }, args)
+  return ({ key, provider, endpoint }) => {
+    const name = `${provider}.${endpoint}`
+    return key.startsWith(name) && key.slice(name.length).replace(/^@-?\d+/, '') === text // which may have a version before it
   }
 }
 

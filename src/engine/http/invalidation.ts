@@ -50,9 +50,11 @@ export class Invalidation {
       for (const method of storedMethods) {
         await this.#one(method, target)
         if (target.search !== '') await this.#one(method, bare)
-        const { provider, endpoint } = this.#rules.match(method, bare)
-        const mode = (endpoint ?? provider)?.mode
-        if (provider) await this.#invalidate({ path: `${method} ${bare.origin}${normalisePercent(bare.pathname)}` }, mode)
+        const stored = this.#rules
+          .match(method, bare)
+          .provider?.endpoints.filter((one) => one.template.method === method && one.freshForMs !== undefined)
+        const path = `${method} ${bare.origin}${normalisePercent(bare.pathname)}`
+        for (const mode of new Set(stored?.map((one) => one.mode))) await this.#invalidate({ path }, mode)
       }
     }
   }
