@@ -129,7 +129,6 @@ export type { AsyncFunction, OperationLabel } from './engine/operation/operation
 export type { ValueForm } from './engine/operation/operation-value.js'
 export type { Operation, OperationOptions } from './engine/operation/wrap-operation.js'
 export { openStash } from './open-stash.js'
-export type { MostUsedOptions } from './queries/most-used.js'
-export type { ChangeOptions, ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
+export type { ChangeOptions, MostUsedOptions, ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
 // Stores and time
 export { type MemoryStoreOptions, memoryStore } from './stores/memory/store.js'

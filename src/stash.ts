@@ -16,7 +16,6 @@ import type { Fetch } from './engine/http/http-upstream.js'
 import type { WarmRequest } from './engine/http/warm-request.js'
 import type { AsyncFunction } from './engine/operation/operation-labels.js'
 import type { Operation, OperationOptions } from './engine/operation/wrap-operation.js'
-import type { MostUsedOptions } from './queries/most-used.js'
 
 export interface ReportOptions {
   /** Begin of what is reported; of a time of which only longer buckets are kept, the first of them that begins then. Default: the ledger's begin. */
@@ -34,6 +33,17 @@ export interface ReportOptions {
 
 export const reportBys = ['endpoint', 'provider', 'hour', 'day', 'key', 'label'] as const
 export type ReportBy = (typeof reportBys)[number]
+
+/** Which requests are looked for that were asked for most. */
+export interface MostUsedOptions {
+  /** How many. Default 100. */
+  readonly count?: number
+  /** The time that is looked at. Default: all that the journal has, until now. */
+  readonly since?: Moment
+  readonly until?: Moment
+  /** IANA time zone in which moments in words are read. Default `"UTC"`. */
+  readonly zone?: string
+}
 
 /** How stored answers are changed. */
 export interface ChangeOptions {
@@ -114,7 +124,7 @@ export interface Stash extends AsyncDisposable {
   /**
    * Stores the answers of an HTTP Archive (HAR 1.2), given as text or as what `JSON.parse` made of it: those that a stash exported exactly as they were, all
    * others, such as those that a browser captured, by their rules and as of when they came. What is stored and newer stays. Nothing is called or counted.
-   * Rejects with code `USAGE`, with nothing stored, where it is no archive.
+   * Rejects with code `USAGE`, with nothing stored, where it is not an archive.
    */
   import(har: unknown): Promise<Imported>
   /**

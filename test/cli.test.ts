@@ -127,7 +127,7 @@ describe('the command line', () => {
       for (const [args, ...words] of [
         [['export', ...on, '--output', file('tariff.har')], 'there is a file', 'already'],
         [['import', file('absent.har'), '--store', file('seeded.db')], 'there is no file'],
-        [['import', file('station.json'), '--store', file('seeded.db')], 'no HTTP Archive (HAR 1.2): log: '],
+        [['import', file('station.json'), '--store', file('seeded.db')], 'not an HTTP Archive (HAR 1.2): log: '],
         [['purge', ...on], 'means every stored answer', '--everything'],
         [['purge', ...on, '--everything', '--provider', 'ebbline'], '--everything means all'],
         [['invalidate', ...on, '--status', '4x'], '"4xx"'],
@@ -404,7 +404,7 @@ describe('the command line', () => {
       [['--most-used', '1', '--journal', file('no.jsonl')], 'there is no "'],
       [[file('no.txt')], 'there is no file'],
       [[file('warm.json')], 'an object with "url"'],
-      [[file('warm.jsonl.txt')], 'line 1 of', 'is no absolute URL'],
+      [[file('warm.jsonl.txt')], 'line 1 of', 'is not an absolute URL'],
       [[file('urls.txt'), '--at-once', 'many'], 'a whole number'],
       [[file('urls.txt'), '--renew', 'soon'], '"renew" of warm is "soon"'],
       [[file('urls.txt'), '-H', 'nothing'], 'name and value'],

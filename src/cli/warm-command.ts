@@ -91,13 +91,13 @@ function requestsIn(file: string): WarmRequest[] {
     const text = line.trim()
     if (text === '') return []
     if (!text.startsWith('{')) {
-      if (!URL.canParse(text)) throw new UsageError(`line ${i + 1} of "${file}" is no absolute URL: ${text.slice(0, 80)}`)
+      if (!URL.canParse(text)) throw new UsageError(`line ${i + 1} of "${file}" is not an absolute URL: ${text.slice(0, 80)}`)
       return [text]
     }
     try {
       return [JSON.parse(text) as WarmRequest]
     } catch (error) {
-      throw new UsageError(`line ${i + 1} of "${file}" is no JSON: ${(error as Error).message}`)
+      throw new UsageError(`line ${i + 1} of "${file}" is not JSON: ${(error as Error).message}`)
     }
   })
 }

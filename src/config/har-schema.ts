@@ -51,11 +51,11 @@ export function parsedHar(given: unknown): Har {
     try {
       json = JSON.parse(given.replace(/^\ufeff/, ''))
     } catch (cause) {
-      throw new UsageError(`this is no HTTP Archive (HAR), for it is not JSON: ${(cause as Error).message}`, { cause })
+      throw new UsageError(`this is not an HTTP Archive (HAR): it is not JSON: ${(cause as Error).message}`, { cause })
     }
   }
   const { data, error } = har.safeParse(json)
   if (data) return { entries: data.log.entries as readonly HarEntry[], signposts: data.log._stashen?.signposts ?? [] }
   const { path, message } = error.issues[0] as z.core.$ZodIssue
-  throw new UsageError(`this is no HTTP Archive (HAR 1.2): ${endpointPath(path) || 'it'}: ${message}`)
+  throw new UsageError(`this is not an HTTP Archive (HAR 1.2): ${endpointPath(path) || 'it'}: ${message}`)
 }

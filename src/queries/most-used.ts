@@ -2,17 +2,8 @@ import { UsageError } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'
 import type { Journal } from '../core/ports/journal.js'
 import { type Moment, momentForms, momentMs } from '../core/time/moment.js'
+import type { MostUsedOptions } from '../stash.js'
 import { mostUsedUrls } from './keys.js'
-
-export interface MostUsedOptions {
-  /** How many. Default 100. */
-  readonly count?: number
-  /** The time that is looked at. Default: all that the journal has, until now. */
-  readonly since?: Moment
-  readonly until?: Moment
-  /** IANA time zone in which moments in words are read. Default `"UTC"`. */
-  readonly zone?: string
-}
 
 /** The URLs of GET requests that were asked for most. */
 export async function mostUsed(

@@ -101,7 +101,7 @@ export class IndexedDbEntries implements EntryStore {
       const bytes = new Uint8Array(body) // its own: a view would be kept with all of what it is a view of
       await Promise.all([entries.put({ ...entry, bytes: bytes.byteLength, used: uses }, at), bodies.put(bytes, at)])
       for (const one of dropped) await remember(transaction, one, now)
-      const made = await makeRoom(transaction, totals, { maxBytes: this.#maxBytes, spared: entry.key }, now)
+      const made = await makeRoom(transaction, totals, { maxBytes: this.#maxBytes, latest: entry.key }, now)
       await transaction.objectStore('totals').put(made.totals, 'all')
       if (evictedBefore) await evictedKeys.delete(at)
       const wasEvicted = evictedBefore !== undefined && evictedBefore.freshUntil > now

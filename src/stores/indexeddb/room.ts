@@ -74,12 +74,12 @@ export async function leastWorth(transaction: Transaction<Mode>, bytes: number, 
 export async function makeRoom(
   transaction: Transaction<'readwrite'>,
   totals: Totals,
-  { maxBytes, spared }: { readonly maxBytes: number; readonly spared: string },
+  { maxBytes, latest }: { readonly maxBytes: number; readonly latest: string },
   now: number,
 ): Promise<{ readonly totals: Totals; readonly dropped: readonly KeptEntry[] }> {
   if (totals.bytes <= maxBytes) return { totals, dropped: [] }
   const least = await leastWorth(transaction, totals.bytes - maxBytes + maxBytes / spareShare, now)
-  const dropped = least.filter(({ key }) => key !== spared)
+  const dropped = least.filter(({ key }) => key !== latest)
   for (const entry of dropped) await evict(transaction, entry, now)
   return { totals: without(totals, dropped), dropped }
 }
