@@ -215,6 +215,34 @@ describe('labels', () => {
     await all.stash.close()
   })
 
+  it('may be any text, such as the name of what every object has', async () => {
+    let found = 0
+    const stash = await openStash({
+      fetch: async () => Response.json({ id: '__proto__', found: ++found }),
+      providers: {
+        constructor: {
+          baseUrl: dues,
+          endpoints: {
+            valueOf: { request: 'GET /{id}', labels: ['{id}', { as: 'in {}', answer: '/id' }, 'toString'], ...fresh },
+            hasOwnProperty: { request: 'PUT /{id}', invalidates: ['{id}'] },
+          },
+        },
+      },
+    })
+    const how = async (id: string) => {
+      const response = await stash.fetch(`${dues}/${id}`)
+      await response.text()
+      return stash.outcomeOf(response)?.how
+    }
+    for (const id of ['__proto__', 'constructor', 'toString']) await how(id)
+    expect(await stash.invalidate({ label: '__proto__' })).to.eql({ entries: 1 })
+    expect([await how('__proto__'), await how('constructor')]).to.eql(['forwarded', 'hit'])
+    await put(stash, '/constructor')
+    expect([await how('constructor'), await how('__proto__'), await how('toString')]).to.eql(['forwarded', 'hit', 'hit'])
+    expect(await stash.purge({ label: 'in __proto__' })).to.eql({ entries: 3 })
+    await stash.close()
+  })
+
   it('that cannot be had keep an answer from being stored, which is said once; none holds a credential', async () => {
     const warnings: string[] = []
     const failing: [name: string, labels: NonNullable<Parameters<typeof stash.operation>[2]>['labels'], says: string][] = [
