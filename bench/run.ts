@@ -10,6 +10,7 @@ import { recordingRatio, reportRatio } from './ledger.js'
 import { keyRatio, matchingRatio } from './matching.js'
 import { memoryFigures } from './memory.js'
 import { inFlightRatio, missRatios, processesRatios } from './misses.js'
+import { packingRows } from './packing.js'
 import { redisRatios } from './redis.js'
 
 type Row = Ratio | Figure
@@ -27,6 +28,7 @@ const groups: Record<string, () => Promise<readonly Row[]>> = {
   collapsing: async () => [
     { name: `upstream calls of ${askers} simultaneous askers`, value: await upstreamCallsOf(askers), limit: 1, unit: 'calls' },
   ],
+  packing: packingRows,
   memory: memoryFigures,
   entries: entryFigures,
   year: yearFigures,

@@ -22,6 +22,7 @@ import { Cancellation } from './engine/cancellation.js'
 import type { Events } from './engine/events.js'
 import type { Bounds } from './engine/gate/count-earlier.js'
 import { Gate } from './engine/gate/gate.js'
+import { StoreTime } from './engine/gate/store-time.js'
 import { FetchHandler } from './engine/http/fetch-handler.js'
 import type { Fetch } from './engine/http/http-upstream.js'
 import { type Invalidate, Invalidation } from './engine/http/invalidation.js'
@@ -51,6 +52,8 @@ export interface Assembly {
 export interface EngineParts {
   readonly store: Store
   readonly clock: Clock
+  /** What is known of providers goes by it. Default: the clock's. */
+  readonly time?: StoreTime
   readonly mode: Mode
   readonly events: Events
   readonly warn: (message: string) => void
@@ -64,7 +67,10 @@ const shareOfRemembered = 1 / 25
 const mostRemembered = 128 * 1024 * 1024
 
 /** Puts the engine together from a checked configuration. Does nothing yet. */
-export function assemble(config: StashConfig, { store, clock, mode, events, warn, fetch }: EngineParts): Assembly {
+export function assemble(
+  config: StashConfig,
+  { store, clock, time = new StoreTime(clock, undefined), mode, events, warn, fetch }: EngineParts,
+): Assembly {
   const { providers = {}, sets = {}, random = Math.random, refusals = defaults.refusals } = config
   const { entries } = store
   const self = `${Math.random()}`.slice(2, 12)
@@ -75,7 +81,7 @@ export function assemble(config: StashConfig, { store, clock, mode, events, warn
   const troubles = new OncePerEpisode(warn)
   const trouble = (what: string, error: unknown) => troubles.trouble(what, error, what)
   const gate = new Gate({
-    ...{ store, clock, events, random, process: self },
+    ...{ store, clock, time, events, random, process: self },
     countOthers(provider, calls) {
       ledger.counter(provider, unmatched, mode).at(clock.now()).others += calls
     },

@@ -1,7 +1,9 @@
+import { checkWhen } from './config/check.js'
 import { parsedHar } from './config/har-schema.js'
 import { compileSelector, type EntrySelector } from './core/entries/selector.js'
 import { UsageError } from './core/errors/setup-errors.js'
 import { shown } from './core/errors/shown.js'
+import type { OncePerEpisode } from './core/once-per-episode.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Journal } from './core/ports/journal.js'
 import type { Store } from './core/ports/store.js'
@@ -11,6 +13,7 @@ import type { PutAnswer, PutParts } from './engine/answer/put-answer.js'
 import type { RunningCalls } from './engine/answer/running-calls.js'
 import type { Warming } from './engine/answer/warming.js'
 import type { FetchHandler } from './engine/http/fetch-handler.js'
+import { keepWarm } from './engine/http/keep-warm.js'
 import { warmRequests } from './engine/http/warm-requests.js'
 import { turnsBy } from './engine/system-clock.js'
 import { changeEntries, type EntryChange, readEntries, sweepEntries } from './queries/entries.js'
@@ -28,6 +31,7 @@ interface Parts {
   readonly putting: PutParts
   readonly warming: Warming
   readonly journal: Journal | undefined
+  readonly troubles: OncePerEpisode
   /** Throws once the stash is closed. */
   readonly assertOpen: () => void
 }
@@ -42,8 +46,12 @@ export function entryMethods({
   putting,
   warming,
   journal,
+  troubles,
   assertOpen,
-}: Parts): Pick<Stash, 'has' | 'put' | 'entries' | 'invalidate' | 'purge' | 'sweep' | 'export' | 'import' | 'warm' | 'mostUsed'> {
+}: Parts): Pick<
+  Stash,
+  'has' | 'put' | 'entries' | 'invalidate' | 'purge' | 'sweep' | 'export' | 'import' | 'warm' | 'keepWarm' | 'mostUsed'
+> {
   async function change(how: EntryChange, selector: EntrySelector, { dryRun = false, everything = false }: ChangeOptions = {}) {
     assertOpen()
     const { isAll, mayMean } = compileSelector(selector)
@@ -86,6 +94,11 @@ export function entryMethods({
     async warm(requests, options = {}) {
       assertOpen()
       return running.track(warmRequests({ http, warming }, requests, options))
+    },
+    keepWarm(when, requests, options = {}) {
+      assertOpen()
+      checkWhen(when)
+      return keepWarm({ http, warming, troubles }, when, requests, options)
     },
     async mostUsed(options = {}) {
       assertOpen()

@@ -7,6 +7,7 @@ export type { EventListener, EventName, EventPlace, EvictedBy, HoldOffFacts, Sta
 // How a call was answered
 export type { Explanation, NearMiss } from './core/decide/explanation.js'
 export type { NotKept, Trust } from './core/decide/keep.js'
+export type { FoundIn, Layer } from './core/decide/layer.js'
 export type { Outcome } from './core/decide/outcome.js'
 export { type Reason, reasons } from './core/decide/reasons.js'
 export type {
@@ -96,6 +97,7 @@ export type {
   EntryPage,
   EntryStore,
   EntrySummary,
+  EntryUsage,
   Evicted,
   Piece,
   PutResult,
@@ -124,6 +126,7 @@ export type { Timetable, Weekday } from './core/time/timetable.js'
 export type { PutAnswer } from './engine/answer/put-answer.js'
 export type { WarmOptions } from './engine/answer/warm-options.js'
 export type { Fetch } from './engine/http/http-upstream.js'
+export type { KeepWarmOptions, WarmList, WarmLists } from './engine/http/keep-warm.js'
 export type { WarmRequest } from './engine/http/warm-request.js'
 export type { AsyncFunction, OperationLabel } from './engine/operation/operation-labels.js'
 export type { ValueForm } from './engine/operation/operation-value.js'

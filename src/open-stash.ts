@@ -11,11 +11,13 @@ import { StashClosedError, UsageError } from './core/errors/setup-errors.js'
 import { shown } from './core/errors/shown.js'
 import { factsOf } from './core/ledger/billing-facts.js'
 import { everyProvider } from './core/ledger/ledger-row.js'
+import { OncePerEpisode } from './core/once-per-episode.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import { durationMs } from './core/time/duration.js'
 import { Events } from './engine/events.js'
 import { countEarlier } from './engine/gate/count-earlier.js'
+import { StoreTime } from './engine/gate/store-time.js'
 import type { Fetch } from './engine/http/http-upstream.js'
 import { JournalWriter } from './engine/ledger/journal-writer.js'
 import { keepLedgerSmall, type LedgerKeeping } from './engine/ledger/ledger-upkeep.js'
@@ -57,6 +59,8 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
     },
   })
   await store.open({ now: clock.now(), warn })
+  const time = new StoreTime(clock, config.clock === undefined && config.store?.time ? () => store.time() : undefined) // another clock may tell another time
+  await time.measure()
   await rememberFacts(store, config, clock.now())
   const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
@@ -64,13 +68,14 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, warming, bounds } = assemble(config, {
     store,
     clock,
+    time,
     mode,
     events,
     warn,
     fetch,
   })
   if (mode !== 'offline') {
-    for (const one of bounds) await countEarlier({ store, clock: turnsBy(clock) }, clock.now(), one).catch(() => undefined) // told by the store's guard
+    for (const one of bounds) await countEarlier({ store, clock: turnsBy(clock) }, time.now(), one).catch(() => undefined) // told by the store's guard
   }
   const journal = config.journal && new JournalWriter(config.journal, { clock, events, warn })
   const taken = new Set(
@@ -147,11 +152,22 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
       return events.on(name, listener)
     },
     outcomeOf: (thing) => http.outcomeOf(thing),
-    ...entryMethods({ store, clock, http, running, inFlight, putting, warming, journal: config.journal, assertOpen }),
+    ...entryMethods({
+      store,
+      clock,
+      http,
+      running,
+      inFlight,
+      putting,
+      warming,
+      journal: config.journal,
+      troubles: new OncePerEpisode(warn),
+      assertOpen,
+    }),
     async status({ endpoints = false } = {}) {
       assertOpen()
       await gate.settle()
-      return readStatus(store, clock.now(), { trouble: store.trouble, endpoints, clock: turnsBy(clock) })
+      return readStatus(store, clock.now(), { byStore: time.now(), trouble: store.trouble, endpoints, clock: turnsBy(clock) })
     },
     async forgive(provider) {
       assertOpen()

@@ -9,10 +9,13 @@ import type { WarmSummary } from './core/entries/warm-summary.js'
 import type { Report } from './core/ledger/report-model.js'
 import type { ProviderStatus } from './core/limits/status.js'
 import type { StoreStatus } from './core/ports/store-status.js'
+import type { Duration } from './core/time/duration.js'
 import type { Moment } from './core/time/moment.js'
+import type { Timetable } from './core/time/timetable.js'
 import type { PutAnswer } from './engine/answer/put-answer.js'
 import type { WarmOptions } from './engine/answer/warm-options.js'
 import type { Fetch } from './engine/http/http-upstream.js'
+import type { KeepWarmOptions, WarmLists } from './engine/http/keep-warm.js'
 import type { WarmRequest } from './engine/http/warm-request.js'
 import type { AsyncFunction } from './engine/operation/operation-labels.js'
 import type { Operation, OperationOptions } from './engine/operation/wrap-operation.js'
@@ -57,6 +60,7 @@ export interface ChangeOptions {
 export interface StashStatus {
   readonly at: Date
   readonly store: StoreStatus
+  /** Their moments are by the store's clock, where it has one (`store.clockAheadMs`). */
   readonly providers: readonly ProviderStatus[]
 }
 
@@ -136,6 +140,15 @@ export interface Stash extends AsyncDisposable {
    * ```
    */
   warm(requests: Iterable<WarmRequest> | AsyncIterable<WarmRequest>, options?: WarmOptions): Promise<WarmSummary>
+  /**
+   * Warms at once, and then at every moment of a timetable or after each duration, until the returned function is called, the signal aborts or the stash closes. `requests`: a list, or
+   * a function that returns one anew each time. A time that fails is told once, and tried again at the next.
+   *
+   * ```ts
+   * stash.keepWarm({ daily: '05:30', zone: 'Europe/Oslo' }, () => stash.mostUsed({ count: 200, since: 'yesterday' }), { renew: true })
+   * ```
+   */
+  keepWarm(when: Duration | Timetable, requests: WarmLists, options?: KeepWarmOptions): () => void
   /** The URLs of GET requests that were asked for most, by the journal, most first. Rejects with code `USAGE` without a journal. */
   mostUsed(options?: MostUsedOptions): Promise<string[]>
   /**

@@ -15,6 +15,7 @@ const secret = 'sk-77e1c0b4d9'
 const providers: StashConfig['providers'] = {
   ebbline: {
     baseUrl: tides,
+    plan: { currency: 'EUR', perCall: '0.004' },
     endpoints: {
       station: {
         request: 'GET /stations/{id}',
@@ -118,6 +119,7 @@ describe('archives', () => {
       const text = await exported(stash)
       const har = JSON.parse(text)
       assertValid(har)
+      expect(text).to.include('"amount":"0.004"')
       for (const { request } of har.log.entries) expect(URL.canParse(request.url), request.url).to.equal(true)
       expect(har.log.entries).to.have.length(9)
       expect(text).to.not.include(secret)

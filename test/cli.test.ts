@@ -41,6 +41,75 @@ interface ListedEntries {
 describe('the command line', () => {
   const file = temporaryFolder()
 
+  it('takes the store from the configuration where none is named, and says what to give where there is none', () => {
+    const at = (folder: string, ...args: string[]) => {
+      mkdirSync(folder, { recursive: true })
+      const { status, stdout, stderr } = spawnSync(process.execPath, [bin, ...args], {
+        ...{ encoding: 'utf8', cwd: folder, env: { ...process.env, NO_COLOR: '1' } },
+      })
+      return { code: status, stdout, stderr }
+    }
+    const folder = file('configured')
+    mkdirSync(folder)
+    const own = new URL('../src/stores/', import.meta.url)
+    const rules = `providers: { ebbline: { baseUrl: 'https://tides.ebbline.example/v2', endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 day' } } } }`
+    writeFileSync(
+      `${folder}/stashen.config.mjs`,
+      `import { sqliteStore } from '${new URL('sqlite/index.js', own)}'
+import { packedStore } from '${new URL('packed/index.js', own)}'
+export default { store: packedStore({ store: sqliteStore('${folder}/own.db'), encrypt: { keys: [{ id: 'k', secret: '${'A'.repeat(43)}=' }] } }), ${rules} }
+`,
+    )
+    writeFileSync(file('data.yaml'), 'providers: {}\n')
+    const har = {
+      log: {
+        ...{ version: '1.2', creator: { name: 'a', version: '1' } },
+        entries: [
+          {
+            ...{ startedDateTime: new Date().toISOString(), time: 1, cache: {}, timings: { send: 0, wait: 0, receive: 0 } },
+            request: {
+              ...{ method: 'GET', url: 'https://tides.ebbline.example/v2/tides/1', httpVersion: 'HTTP/1.1', cookies: [], headers: [] },
+              ...{ queryString: [], headersSize: -1, bodySize: -1 },
+            },
+            response: {
+              ...{ status: 200, statusText: 'OK', httpVersion: 'HTTP/1.1', cookies: [], headers: [], redirectURL: '' },
+              ...{ content: { size: 4, mimeType: 'text/plain', text: 'high' }, headersSize: -1, bodySize: -1 },
+            },
+          },
+        ],
+      },
+    }
+    writeFileSync(file('one.har'), JSON.stringify(har))
+    const elsewhere = file('elsewhere')
+    const one = 'GET https://tides.ebbline.example/v2/tides/1 ebbline.tides'
+    const named = ['--config', `${folder}/stashen.config.mjs`]
+    const rows: [folder: string, args: string[], code: number, words: string][] = [
+      [folder, ['import', file('one.har')], 0, '1 answer stored'],
+      [folder, ['entries'], 0, 'ebbline.tides'],
+      [elsewhere, ['entries', ...named], 0, '1 answer'],
+      [folder, ['entries', one], 0, 'a call now is given it'],
+      [folder, ['status'], 0, '1 entry'],
+      [folder, ['report'], 0, 'No calls were counted'],
+      [folder, ['invalidate', '--provider', 'ebbline'], 0, '1 answer invalidated'],
+      [folder, ['entries', one], 0, 'a call now asks again'],
+      [folder, ['forgive', 'pintle'], 2, 'the store of the configuration knows nothing of a provider "pintle"'],
+      [folder, ['purge', '--everything'], 0, '1 answer dropped'],
+      [elsewhere, ['entries'], 2, 'no store is named: give --store, a file, or redis://HOST'],
+      [
+        elsewhere,
+        ['entries', '--config', file('data.yaml')],
+        2,
+        `"${file('data.yaml')}" has no "store": give one there (in a .ts or .js file)`,
+      ],
+      [elsewhere, ['report', '--config', file('absent.yaml')], 2, `there is no file "${file('absent.yaml')}"`],
+    ]
+    for (const [where, args, code, words] of rows) {
+      const done = at(where, ...args)
+      expect(done.code, `${args.join(' ')}: ${done.stderr}`).to.equal(code)
+      expect(code === 0 ? done.stdout : done.stderr, args.join(' ')).to.include(words)
+    }
+  })
+
   describe('stashen demo', () => {
     let demo: ReturnType<typeof stashen>
     before(() => {
@@ -570,7 +639,8 @@ providers:
   const wrong: [name: string, args: () => string[], ...words: string[]][] = [
     ['an unknown command', () => ['reprot'], 'reprot', 'Did you mean report?'],
     ['an unknown option', () => ['report', '--stor', 'x'], '--stor', '--store'],
-    ['a missing option', () => ['report'], '--store', '--help'],
+    ['a missing option', () => ['reconcile', 'x'], '--provider', '--help'],
+    ['no store', () => ['report'], '--store', 'configuration with a "store"'],
     ['a missing file', () => ['report', '--store', file('none.db')], 'there is no file', 'none.db'],
     ['a folder', () => ['report', '--store', file('folder')], 'is not a file'],
     ['a foreign file', () => ['report', '--store', file('text.db')], 'is not a Stashen store', 'text.db'],

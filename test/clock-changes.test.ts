@@ -1,9 +1,12 @@
+import { setTimeout as pause } from 'node:timers/promises'
 import { expect } from 'chai'
+import { memoryStore, openStash, type Stash } from 'stashen'
 import type { BoundCall, PermitFacts } from '../src/core/limits/bound.js'
 import { compileBudget } from '../src/core/limits/budget.js'
 import { compileLimit, compileQuota, type LimitOptions } from '../src/core/limits/limit.js'
 import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
 import { admit, ended, reported } from './support/provider-play.js'
+import { wrappedStore } from './support/wrapped-store.js'
 
 const noon = Date.parse('2026-06-30T12:00:00Z')
 const [second, minute, hour, day] = [1_000, 60_000, 3_600_000, 86_400_000]
@@ -163,5 +166,138 @@ describe('a clock that is changed', () => {
     known = kept(admit(known, call, back).state)
     known = kept(ended(known, call, open[0] as PermitFacts, { how: 'answered', at: back + second, random: 0 }))
     expect(admit(known, call, back + 2 * second).admitted, 'one has ended, by whatever clock it began').to.equal(true)
+  })
+
+  it('is not taken to be set back where a process that stood still tells late of what it did', async () => {
+    let now = noon
+    const later = (afterMs: number, run: () => void) => {
+      const timer = setTimeout(run, Math.min(afterMs, 1e6)).unref()
+      return () => clearTimeout(timer)
+    }
+    const clock = { now: () => now, ticks: () => now, later }
+    const store = memoryStore()
+    let standsStill: Promise<void> | undefined
+    let goesOn = () => {}
+    const opened = (fetch: () => Promise<Response>) =>
+      openStash({
+        store: wrappedStore(store, (name, work) => (name === 'records.update' && standsStill ? standsStill.then(work) : work())),
+        ...{ clock, fetch },
+        providers: {
+          ebbline: {
+            ...{ baseUrl: 'https://tides.ebbline.example/v2', limits: [{ calls: 5, per: 'minute' as const }] },
+            endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 day', maxWait: 0 } },
+          },
+        },
+      })
+    const one = await opened(async () => {
+      standsStill = new Promise((resolve) => {
+        goesOn = resolve
+      })
+      return new Response('high')
+    })
+    const other = await opened(async () => new Response('high'))
+    let id = 0
+    const leave = async (stash: Stash) => {
+      const answered = await stash.fetch(`https://tides.ebbline.example/v2/tides/${id++}`).catch(() => undefined)
+      await answered?.text()
+      return answered !== undefined
+    }
+    expect(await leave(one)).to.equal(true)
+    await pause(80) // it wants to write that the call has ended
+    const goOn = goesOn
+    standsStill = undefined
+    now = noon + 40 * second
+    for (let i = 0; i < 4; i++) expect(await leave(other), 'they leave after 40 s').to.equal(true)
+    goOn()
+    await pause(80)
+    now = noon + 61 * second
+    const left = [await leave(other), await leave(other), await leave(one)]
+    expect(left, 'only the first counts no more').to.eql([true, false, false])
+    for (const stash of [one, other]) await stash.close()
+  })
+
+  it('is gone by where the store gives no time that is one: limits hold as if it had none', async () => {
+    for (const time of [
+      () => Number.NaN,
+      () => undefined,
+      () => 'noon',
+      () => Promise.reject(new Error('away')),
+      () => new Promise(() => {}),
+    ]) {
+      await using stash = await openStash({
+        store: { ...memoryStore(), time: time as () => number },
+        ...{ storeTimeout: '20 ms', warn() {}, fetch: async () => new Response('high') },
+        providers: {
+          ebbline: {
+            ...{ baseUrl: 'https://tides.ebbline.example/v2', limits: [{ calls: 2, per: 'minute' as const }] },
+            endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 day', maxWait: 0 } },
+          },
+        },
+      })
+      const codes: unknown[] = []
+      for (let id = 0; id < 3; id++)
+        codes.push(
+          await stash.fetch(`https://tides.ebbline.example/v2/tides/${id}`).then(
+            ({ status }) => status,
+            ({ code }: { code: string }) => code,
+          ),
+        )
+      expect(codes, String(time)).to.eql([200, 200, 'LIMIT_REACHED'])
+    }
+  })
+
+  it('does not matter where the store has a time of its own, which limits and pauses go by; who is told of them is told by its own clock', async () => {
+    const store = memoryStore()
+    const realNow = Date.now
+    const ahead = hour
+    const events: [limit: string, inMs: number | undefined][] = []
+    const asked: string[] = []
+    const stash = await openStash({
+      store: { ...store, time: async () => realNow() + ahead },
+      async fetch(input) {
+        asked.push(String(input))
+        return String(input).includes('busy') ? new Response('', { status: 429, headers: { 'retry-after': '30' } }) : new Response('high')
+      },
+      providers: {
+        ebbline: {
+          ...{ baseUrl: 'https://tides.ebbline.example/v2', limits: [{ calls: 2, per: 'minute' as const }] },
+          endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 day', maxWait: 0 } },
+        },
+        skerrylight: {
+          baseUrl: 'https://ais.skerrylight.example/api',
+          endpoints: { vessel: { request: 'GET /vessels/{id}', freshFor: '1 day', maxWait: 0, retries: 0 } },
+        },
+      },
+    })
+    const inMs = (at: Date | null | undefined) => at && Math.round((at.getTime() - Date.now()) / 1_000)
+    stash.on('limited', ({ limit, retryAt }) => void events.push([limit, inMs(retryAt) ?? undefined]))
+    const failure = (path: string) =>
+      stash.fetch(path).then(
+        (response) => response.status,
+        (error: { code: string; retryAt?: Date }) => [error.code, inMs(error.retryAt)],
+      )
+    const tides = 'https://tides.ebbline.example/v2/tides'
+    const vessels = 'https://ais.skerrylight.example/api/vessels'
+    try {
+      expect(await failure(`${tides}/1`)).to.equal(200)
+      Date.now = () => realNow() + day // of this machine
+      expect(await failure(`${tides}/2`)).to.equal(200)
+      Date.now = realNow
+      const [code, seconds] = (await failure(`${tides}/3`)) as [string, number]
+      expect(code).to.equal('LIMIT_REACHED')
+      expect(seconds).to.be.within(55, 62)
+      expect(events[0]?.[1]).to.be.within(55, 62)
+      await failure(`${vessels}/busy`)
+      const [why, later] = (await failure(`${vessels}/2`)) as [string, number]
+      expect(why).to.equal('LIMIT_REACHED')
+      expect(later).to.be.within(25, 32)
+      expect(asked).to.have.length(3)
+      const { at, providers } = await stash.status()
+      expect(at.getTime()).to.be.closeTo(realNow(), 5_000)
+      expect(providers.find(({ provider }) => provider === 'ebbline')?.limits[0]?.left).to.equal(0)
+    } finally {
+      Date.now = realNow
+      await stash.close()
+    }
   })
 })

@@ -50,6 +50,68 @@ describe('looking inside', () => {
   }
 
   for (const [name, make] of kinds) {
+    it(`says of each answer in a ${name} store how often it was given, when last, and what that saved`, async () => {
+      let now = noon
+      let down = false
+      const store = make()
+      await using stash = await openStash({
+        ...{ store, warn() {} },
+        clock: { now: () => now, ticks: () => now, later: (ms, run, alive) => setTimeoutLater(ms, run, alive) },
+        async fetch() {
+          if (down) throw new Error('down')
+          return new Response('high')
+        },
+        providers: {
+          quayrate: {
+            baseUrl: dues,
+            plan: { currency: 'EUR', perCall: '0.05' },
+            endpoints: { quote: { request: 'GET /quotes/{id}', freshFor: '1 hour', staleIfError: '1 day', holdOff: 0 } },
+          },
+          ebbline: { baseUrl: tides, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } },
+        },
+      })
+      const rate = stash.operation('quayrate.rate', async (id: string) => ({ id }), { freshFor: '1 hour', perCall: '0.20' })
+      const ask = async (url: string) => (await stash.fetch(url)).text()
+      for (let i = 0; i < 4; i++) {
+        now += minute
+        await ask(`${dues}/quotes/1`)
+        await ask(`${tides}/tides/1`)
+        await rate('kelpmouth')
+        await new Promise((resolve) => setTimeout(resolve, 5))
+      }
+      await ask(`${dues}/quotes/2`)
+      now += 120 * minute
+      down = true
+      await ask(`${dues}/quotes/1`)
+      await new Promise((resolve) => setTimeout(resolve, 5))
+      const said: Record<string, unknown> = {}
+      for await (const { key, uses, lastUsedAt, price, saved } of stash.entries()) {
+        const minutes = lastUsedAt && (lastUsedAt.getTime() - noon) / minute
+        said[key.replace(/^.*\/(\w+\/\w+).*$/, '$1')] = [uses, minutes, price?.amount ?? null, saved?.amount ?? null]
+      }
+      expect(said).to.eql(
+        store.entries.given
+          ? {
+              'quotes/1': [4, 124, '0.05', '0.15'],
+              'quotes/2': [null, null, '0.05', null],
+              'tides/1': [3, 4, null, null],
+              'quayrate.rate["kelpmouth"]': [3, 4, '0.20', '0.6'],
+            }
+          : {
+              'quotes/1': [null, null, '0.05', null],
+              'quotes/2': [null, null, '0.05', null],
+              'tides/1': [null, null, null, null],
+              'quayrate.rate["kelpmouth"]': [null, null, '0.20', null],
+            },
+      )
+      expect((await stash.report()).totals.saved?.money).to.eql([{ currency: 'EUR', amount: '0.75' }])
+      const spoilt = { currency: 'euro', amount: 'much' }
+      const [first] = (await store.entries.list({ provider: 'quayrate' })).entries
+      const entry = first && (await store.entries.get(first.key))
+      if (entry) await store.entries.put({ ...entry, price: spoilt }, now)
+      for await (const one of stash.entries({ key: entry?.key })) expect(one).to.include({ price: null, saved: null })
+    })
+
     it(`finds, invalidates and drops in a ${name} store what a selector means, and nothing else`, async () => {
       let now = noon
       await using stash = await opened(make(), () => now)

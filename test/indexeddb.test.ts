@@ -9,7 +9,7 @@ import { haveChromium } from './support/needs.js'
 interface Lab {
   open(name?: string, options?: object): Promise<unknown>
   ask(path: string, name?: string): Promise<{ how: string; stored: boolean; body: string }>
-  contract(): Promise<{ count: number; failures: string[] }>
+  contract(packing?: object): Promise<{ count: number; failures: string[] }>
   readonly stashes: Map<string, { readonly stash: Stash; readonly warnings: string[] }>
 }
 declare const lab: Lab
@@ -57,6 +57,13 @@ if (haveChromium('stores in IndexedDB')) {
 
     it('holds to the contract', async () => {
       const { count, failures } = await (await opened()).evaluate(() => lab.contract())
+      expect(failures.join('\n\n')).to.equal('')
+      expect(count).to.be.above(20)
+    }).timeout(120_000)
+
+    it('holds to the contract where it is compressed and encrypted', async () => {
+      const packing = { compress: { above: 16 }, encrypt: { keys: [{ id: 'one', secret: randomBytes(32).toString('base64') }] } }
+      const { count, failures } = await (await opened()).evaluate((its) => lab.contract(its), packing)
       expect(failures.join('\n\n')).to.equal('')
       expect(count).to.be.above(20)
     }).timeout(120_000)

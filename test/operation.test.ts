@@ -64,6 +64,15 @@ describe('stash.operation', () => {
   it('stores values that JSON would change as they were, also in a file, and passes on those it could not give back', async () => {
     const exact = [
       ...[undefined, Number.NaN, -0, 2n ** 70n, 1n, new Date(5), new Date(Number.NaN), new Map([[{ a: 1 }, [2n]]]), new Set([3, 1])],
+      ...[
+        new Map(),
+        new Map([
+          ['a', 1],
+          ['10', 2],
+          ['2', 3],
+        ]),
+        { at: new Map([['x', { y: new Map([['__proto__', 1]]) }]]), a: { b: 1n } },
+      ],
       ...[new Uint8Array([1, 2]), new Float64Array([1.5]), Buffer.from('x'), { a: undefined, b: [new Date(7)] }, '\ud800'],
     ]
     const inexact = [new (class Vessel {})(), () => 1, { crew: new (class Mate extends Map {})() }, [Buffer.from('x')], Symbol('x')]

@@ -14,7 +14,7 @@ import { type RedisClient, redisStore } from 'stashen/redis'
 import { storeContract } from 'stashen/testing'
 import { runDemo } from '../examples/harbour/demo.js'
 import { nameWithoutPassword } from '../src/cli/open-store.js'
-import { reportOfFile } from '../src/cli/report-command.js'
+import { reportOf } from '../src/cli/report-command.js'
 import { haveRedis } from './support/needs.js'
 import { RedisServer, startCluster } from './support/redis-server.js'
 
@@ -57,7 +57,7 @@ if (haveRedis('the Redis store')) {
         const file = join(folder, 'calls')
         await runDemo({ ...{ store, file, until, seed: 3 }, onStart() {}, onCalls() {} })
         rmSync(`${file}.calls.jsonl`)
-        reports.push(await reportOfFile(store))
+        reports.push(await reportOf({ store }))
       }
       rmSync(folder, { recursive: true })
       expect(reports[0]?.totals.with?.asked).to.be.above(1_000)

@@ -8,6 +8,7 @@ import { parse } from 'csv-parse/sync'
 import { memoryStore, openStash, type Stash, type StashConfig, type Store, StoreError } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { fileJournal } from 'stashen/journal'
+import { layeredStore } from 'stashen/layered'
 import { prometheusText } from 'stashen/observers'
 import { renderCsv, renderMarkdown, renderText } from 'stashen/render'
 import { sqliteStore } from 'stashen/sqlite'
@@ -119,6 +120,72 @@ describe('stores', () => {
     })
   }
 
+  it('that cannot say where an answer was found, or count it, keeps nobody from it', async () => {
+    const { entries, ...rest } = layeredStore({ far: memoryStore() })
+    const fails = () => {
+      throw new Error('boom')
+    }
+    const spoilt = Object.assign(Object.create(entries), { foundIn: fails, given: fails }) as Store['entries']
+    const through = ['get', 'put', 'updateTimes', 'invalidate', 'remove', 'trim', 'list', 'sweep', 'size'] as const
+    for (const name of through) spoilt[name] = (entries[name] as (...args: unknown[]) => never).bind(entries)
+    await using stash = await openStash({
+      ...{ store: { ...rest, entries: spoilt }, fetch: async () => new Response('high') },
+      providers: {
+        ebbline: { baseUrl: 'https://tides.ebbline.example/v2', endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } },
+      },
+    })
+    const level = stash.operation('ebbline.level', async () => 2.4, { freshFor: '1 hour' })
+    for (const how of ['forwarded', 'hit', 'hit']) {
+      const answer = await stash.fetch('https://tides.ebbline.example/v2/tides/1')
+      expect([await answer.text(), stash.outcomeOf(answer)?.how]).to.eql(['high', how])
+      expect(await level()).to.equal(2.4)
+    }
+  })
+
+  it('of two layers says of each answer which one gave it, counts them, and says so where copies are kept for too short a time', async () => {
+    const store = layeredStore({ far: memoryStore(), nearFor: '20 ms' })
+    const outcomes: (string | undefined)[] = []
+    const heard: (string | undefined)[] = []
+    const url = 'https://tides.ebbline.example/v2/tides/1'
+    await using stash = await openStash({
+      ...{ store, warn: (message: string) => expect.fail(message), fetch: async () => new Response('high') },
+      providers: {
+        ebbline: { baseUrl: 'https://tides.ebbline.example/v2', endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } },
+      },
+    })
+    const ask = async () => outcomes.push(stash.outcomeOf(await stash.fetch(url))?.layer)
+    const level = stash.operation('ebbline.level', async (place: string) => `${place} 2.4 m`, { freshFor: '1 hour' })
+    for (let i = 0; i < 3; i++) await level('Kelpmouth')
+    const layersOf = async () => {
+      const layers: unknown[] = []
+      for await (const { layer } of stash.entries()) layers.push(layer)
+      return layers
+    }
+    await ask()
+    expect(await layersOf()).to.eql(['near', 'near'])
+    for (let i = 0; i < 12; i++) {
+      await new Promise((resolve) => setTimeout(resolve, 25))
+      await ask()
+    }
+    await ask() // at once after the one before
+    stash.on('call', ({ layer }) => heard.push(layer))
+    await ask()
+    expect(outcomes).to.eql([undefined, ...Array.from({ length: 12 }, () => 'far'), 'near', 'near'])
+    expect(heard).to.eql(['near'])
+    await new Promise((resolve) => setTimeout(resolve, 25))
+    expect(await layersOf()).to.eql(['far', 'far'])
+    const report = await stash.report()
+    expect(report.totals.with).to.include({ fromStore: 16, near: 4, far: 12, reread: 12 })
+    expect(report.providers[0]?.endpoints.find(({ endpoint }) => endpoint === 'level')?.with).to.include({ near: 2, far: 0, reread: 0 })
+    const text = renderText(report)
+    expect(text).to.include('answers from store: 4 near, 12 far, 12 of these again and unchanged')
+    expect(text.replaceAll('\n', ' ')).to.include('for too short a time: 12 of 16 answers from store were read again')
+    expect(parse(renderCsv(report), { columns: true })[1]).to.include({ endpoint: 'tides', near: '2', far: '12', reread: '12' })
+    await stash.invalidate({ provider: 'ebbline' })
+    await ask() // to be asked for again: from afar, and forwarded
+    expect((await stash.report()).totals.with, 'what changed is not read again unchanged').to.include({ near: 4, far: 12, reread: 12 })
+  })
+
   it('finds each of many entries in memory, whatever came and went before', async () => {
     const store = memoryStore({ maxBytes: 1e9 })
     const { entries } = store
@@ -170,14 +237,19 @@ describe('stores', () => {
     }
 
     /** What makes a file of today one of an older format. */
+    const tenth =
+      'DROP VIEW readable_entry; ALTER TABLE entry DROP COLUMN price;' +
+      ['uses', 'saved', 'used_at'].map((name) => `ALTER TABLE entry_use DROP COLUMN ${name};`).join('')
     const ninth =
+      tenth +
       ['entry_labelled', 'entry_relabelled', 'entry_unlabelled'].map((name) => `DROP TRIGGER ${name};`).join('') +
-      'DROP TABLE entry_label; DROP VIEW readable_entry; ALTER TABLE entry DROP COLUMN labels; ALTER TABLE claim DROP COLUMN labels;'
+      'DROP TABLE entry_label; ALTER TABLE entry DROP COLUMN labels; ALTER TABLE claim DROP COLUMN labels;'
     const eighth = `${ninth} DROP TABLE claim; DROP TABLE opener; ALTER TABLE store DROP COLUMN removals; DROP VIEW readable_ledger;
       DROP VIEW readable_record;`
     for (const [format, older] of [
       [8, eighth],
       [9, ninth],
+      [10, tenth],
     ] as const)
       it(`of format ${format} is brought up to date with everything in it, once it is opened to write; tools can read it`, async () => {
         const path = file(`older-${format}.db`)

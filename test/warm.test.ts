@@ -1,6 +1,7 @@
 import { expect } from 'chai'
 import { memoryStore, type Stash, type StashEvents, type WarmProgress } from 'stashen'
 import { fileJournal } from 'stashen/journal'
+import { renderText } from 'stashen/render'
 import { sqliteStore } from 'stashen/sqlite'
 import { temporaryFolder } from './support/files.js'
 import { scene, tides } from './support/upstream.js'
@@ -33,7 +34,8 @@ describe('warming', () => {
         expect(received).to.have.members(['GET /tides/1', 'GET /tides/2', 'GET /tides/3', 'GET /tides/4'])
         expect(events.slice(1).map(({ inBackground, label }) => [inBackground, label])).to.eql(Array(3).fill([true, 'warm']))
         const { totals } = await stash.report()
-        expect(totals.with).to.include({ asked: 1, upstream: 4 })
+        expect(totals.with).to.include({ asked: 1, upstream: 4, firstCalls: 1 })
+        expect(totals.with?.firstWaitMs, 'of the one that came before').to.equal(totals.with?.latencyMs?.median)
         expect(totals.saved).to.include({ calls: 0 })
         for (const url of days(base, 1, 5)) expect(await how(stash, url)).to.equal('hit')
         await clock.sleep(3_600_001)
@@ -41,6 +43,9 @@ describe('warming', () => {
         const none = async function* () {}
         expect(await stash.warm(none())).to.deep.include({ asked: 0, stored: 0, fresh: 0, notStored: {}, failed: {} })
         expect((await stash.report()).totals.saved?.calls, 'by calls that somebody made').to.equal(4)
+        await how(stash, `${base}/tides/9`)
+        expect((await stash.report()).totals.with?.firstCalls).to.equal(2)
+        expect(renderText(await stash.report())).to.match(/callers who waited because nothing was stored yet: 2, \d/)
       },
       { provider: { endpoints: { tides: fresh } } },
     ))
@@ -168,6 +173,58 @@ describe('warming', () => {
         const own = await later.fetch(`${base}/tides/2`, { headers })
         expect([later.outcomeOf(own)?.how, await how(later, `${base}/tides/2`)], 'for who it was fetched').to.eql(['hit', 'forwarded'])
         await later.close()
+      },
+      { provider: { endpoints: { tides: fresh } } },
+    ))
+
+  it('goes on by a timetable or after each duration, with a list made anew, until it is stopped; a time that fails is told once', () =>
+    scene(
+      async ({ stash, base, received, clock, warnings }) => {
+        const done: number[] = []
+        let turn = 0
+        const lists = () => {
+          turn++
+          if (turn === 2 || turn === 3) throw new Error('no list today')
+          return [`${base}/tides/${turn}`, `${base}/tides/1`]
+        }
+        const at = () => new Date(clock.now()).toISOString().slice(5, 16)
+        const times: string[] = []
+        const stop = stash.keepWarm({ daily: '05:30', zone: 'UTC' }, lists, {
+          renew: true,
+          onDone({ stored }) {
+            done.push(stored)
+            times.push(at())
+          },
+        })
+        const begin = at()
+        await clock.sleep(4.2 * 86_400_000)
+        expect(done).to.eql([1, 2, 2])
+        expect(times[0]).to.equal(begin)
+        expect(times.slice(1).map((time) => time.slice(6))).to.eql(['05:30', '05:30'])
+        expect(turn).to.equal(5)
+        expect(warnings).to.eql(['keeping warm fails, it is tried again the next time: no list today'])
+        stop()
+        const before = received.length
+        await clock.sleep(3 * 86_400_000)
+        expect(received.length).to.equal(before)
+        const leaving = new AbortController()
+        stash.keepWarm('10 minutes', [`${base}/tides/7`], { renew: true, signal: leaving.signal })
+        await clock.sleep(35 * 60_000)
+        expect(received.slice(before)).to.eql(Array(4).fill('GET /tides/7'))
+        leaving.abort()
+        await clock.sleep(86_400_000)
+        expect(received.length).to.equal(before + 4)
+        const bad: [when: unknown, requests: unknown, message: string, options?: object][] = [
+          ['soon', [], 'when to warm is "soon": give a duration'],
+          [{ daily: '5:30', zone: 'UTC' }, [], 'daily'],
+          [{ daily: '05:30', zone: 'Europe/Kelpmouth' }, [], 'zone'],
+          ['1 hour', [`${base}/tides/1`].values(), 'give a list that can be gone through again, or a function'],
+          ['1 hour', 7, 'what to keep warm is 7'],
+          ['1 hour', [], '"atOnce" of warm is 0', { atOnce: 0 }],
+        ]
+        for (const [when, requests, message, options] of bad)
+          expect(() => stash.keepWarm(when as never, requests as never, options), message).to.throw(message)
+        stash.keepWarm('1 hour', [`${base}/tides/8`]) // ends with the stash
       },
       { provider: { endpoints: { tides: fresh } } },
     ))

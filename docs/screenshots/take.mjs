@@ -10,7 +10,7 @@ const names = process.argv.slice(2)
 const isWanted = (name) => names.length === 0 || names.includes(name)
 
 terminal('demo', 'FORCE_COLOR=1 node dist/bin/stashen.js demo | head -39')
-terminal('report', 'FORCE_COLOR=1 npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo | head -39')
+terminal('report', 'FORCE_COLOR=1 npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo | head -37')
 terminal(
   'explain',
   'npx stashen explain https://tides.ebbline.example/v2/stations/st-017/tides?day=2026-06-30 --config dist/examples/harbour/stashen.config.js --store stashen-demo.db --at 2026-06-30T23:30+02:00 --zone Europe/Oslo; echo; npx stashen check --config dist/examples/harbour/stashen.config.js',
@@ -24,7 +24,7 @@ terminal(
 terminal('status', 'npx stashen status --store stashen-demo.db --at 2026-06-30T23:59:50+02:00 --zone Europe/Oslo')
 terminal(
   'entries',
-  "npx stashen entries --store stashen-demo.db --at 2026-06-30T20:00+02:00 --sort age --limit 8; echo; npx stashen entries GET\\\\ https://tides.ebbline.example/v2/stations/st-017\\\\ ebbline.station --store stashen-demo.db --at 2026-06-30T20:00+02:00 --zone Europe/Oslo",
+  "npx stashen entries --store stashen-demo.db --at 2026-06-30T20:00+02:00 --sort saved --limit 7; echo; npx stashen entries GET\\\\ https://tides.ebbline.example/v2/stations/st-017\\\\ ebbline.station --store stashen-demo.db --at 2026-06-30T20:00+02:00 --zone Europe/Oslo",
 )
 if (isWanted('report-light')) await htmlReport()
 if (isWanted('board')) await board()

@@ -5,11 +5,10 @@ import { systemClock, turnsBy } from '../engine/system-clock.js'
 import { changeEntries, type EntryChange, sweepEntries } from '../queries/entries.js'
 import { countText } from '../render/format.js'
 import type { CliContext } from './cli-context.js'
-import { openToRead, openToWrite, storeHelp } from './open-store.js'
+import { addStoreOption, openToRead, openToWrite, type StoreChoice } from './open-store.js'
 import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
 
-interface ChangeCommandOptions extends SelectorOptions {
-  readonly store: string
+interface ChangeCommandOptions extends SelectorOptions, StoreChoice {
   readonly dryRun?: boolean
   readonly everything?: boolean
   readonly json?: boolean
@@ -24,13 +23,13 @@ const done: Readonly<Record<EntryChange, string>> = { invalidate: 'invalidated',
 
 /** `stashen sweep`. */
 export function addSweep(program: Command, { stdout }: CliContext): void {
-  program
+  const command = program
     .command('sweep')
     .description('drop stored answers that no rule lets be given any more, before their room is needed')
-    .requiredOption('--store <store>', `the store that the application uses: ${storeHelp}`)
+  addStoreOption(command, 'the store that the application uses')
     .option('--json', 'print the number as JSON')
-    .action(async ({ store: named, json }: { store: string; json?: boolean }) => {
-      const store = await openToWrite(named)
+    .action(async ({ json, ...choice }: StoreChoice & { json?: boolean }) => {
+      const store = await openToWrite(choice)
       try {
         const entries = await sweepEntries(store, systemClock, Date.now())
         stdout.write(json ? `${JSON.stringify({ entries })}\n` : `${answersText(entries)} dropped\n`)
@@ -47,15 +46,12 @@ function answersText(entries: number): string {
 /** `stashen invalidate` and `stashen purge`. */
 export function addChanges(program: Command, { stdout }: CliContext): void {
   for (const change of ['invalidate', 'purge'] as const) {
-    const command = program
-      .command(change)
-      .description(descriptions[change])
-      .requiredOption('--store <store>', `the store that the application uses: ${storeHelp}`)
-    addSelectorOptions(command)
+    const command = program.command(change).description(descriptions[change])
+    addSelectorOptions(addStoreOption(command, 'the store that the application uses'))
       .option('--everything', 'all stored answers, where no other option says which')
       .option('--dry-run', 'only say how many it would be')
       .option('--json', 'print the number as JSON')
-      .action(async ({ store: named, dryRun = false, everything = false, json, ...options }: ChangeCommandOptions) => {
+      .action(async ({ dryRun = false, everything = false, json, ...options }: ChangeCommandOptions) => {
         const selector = selectorOf(options)
         const { isAll } = compileSelector(selector)
         if (isAll && !everything && !dryRun)
@@ -64,7 +60,7 @@ export function addChanges(program: Command, { stdout }: CliContext): void {
           )
         if (everything && !isAll)
           throw new UsageError('--everything means all stored answers: leave it out, or the options that select some')
-        const store = await (dryRun ? openToRead : openToWrite)(named)
+        const store = await (dryRun ? openToRead : openToWrite)(options)
         try {
           const entries = await changeEntries(change, selector, { store, clock: turnsBy(systemClock), now: Date.now(), dryRun })
           const what = answersText(entries)

@@ -5,7 +5,7 @@ import { UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import type { CliContext, Demo } from './cli-context.js'
 import { isAddress, nameWithoutPassword, storeHelp } from './open-store.js'
-import { printed, reportOfFile } from './report-command.js'
+import { printed, reportOf } from './report-command.js'
 
 interface DemoCommandOptions {
   readonly store: string
@@ -43,7 +43,7 @@ export function addDemo(program: Command, { stdout, stderr }: CliContext, load: 
       } finally {
         bar.stop()
       }
-      stdout.write(await printed(await reportOfFile(store), { format: json ? 'json' : 'text', zone: demo.zone }))
+      stdout.write(await printed(await reportOf({ store }), { format: json ? 'json' : 'text', zone: demo.zone }))
       if (!json) stdout.write(nextSteps(store, file))
     })
 }
@@ -56,7 +56,7 @@ async function makeRoom(file: string, demo: Demo): Promise<void> {
 }
 
 async function assertOfDemo(store: string, demo: Demo): Promise<void> {
-  const report = await reportOfFile(store).catch((error) => {
+  const report = await reportOf({ store }).catch((error) => {
     if (isAddress(store) && isStashenError(error) && error.code === 'STORE_UNUSABLE') return undefined // there is none yet
     throw error
   })

@@ -10,12 +10,11 @@ import { entriesText, entryText } from '../render/entries-text.js'
 import { printableJson } from '../render/printable.js'
 import type { CliContext } from './cli-context.js'
 import { momentOf } from './moment.js'
-import { openToRead, storeHelp } from './open-store.js'
+import { addStoreOption, openToRead, type StoreChoice } from './open-store.js'
 import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
 import { knownZone, localZone } from './zone.js'
 
-interface EntriesOptions extends SelectorOptions {
-  readonly store: string
+interface EntriesOptions extends SelectorOptions, StoreChoice {
   readonly sort: Order
   readonly limit: number
   readonly save?: string
@@ -33,6 +32,9 @@ const orders = {
   age: ({ ageMs }: StoredEntry) => ageMs,
   size: ({ bytes }: StoredEntry) => bytes,
   left: ({ freshForMs }: StoredEntry) => freshForMs,
+  uses: ({ uses }: StoredEntry) => uses ?? 0,
+  saved: ({ saved }: StoredEntry) => Number(saved?.amount ?? 0),
+  'last-use': ({ lastUsedAt }: StoredEntry) => lastUsedAt?.getTime() ?? 0,
 } as const
 type Order = keyof typeof orders
 
@@ -42,8 +44,7 @@ export function addEntries(program: Command, { stdout }: CliContext): void {
     .command('entries')
     .description('list stored answers, or print one with its head and body')
     .argument('[key]', 'the key of the answer to print')
-    .requiredOption('--store <store>', `the store to read: ${storeHelp}`)
-  addSelectorOptions(command)
+  addSelectorOptions(addStoreOption(command, 'the store to read'))
     .option('--sort <order>', `by ${Object.keys(orders).join(', ')}`, orderOf, 'key' as Order)
     .option('--limit <number>', 'at most so many', wholeNumber, 50)
     .option('--save <file>', 'write the body of the one answer to this file, as it came')
@@ -57,7 +58,7 @@ export function addEntries(program: Command, { stdout }: CliContext): void {
       if (key !== undefined && !compileSelector(selector).isAll)
         throw new UsageError('give a key, or options that select answers, not both')
       if (key === undefined && options.save !== undefined) throw new UsageError('--save writes one answer: give its key')
-      const store = await openToRead(options.store)
+      const store = await openToRead(options)
       try {
         stdout.write(
           key === undefined
@@ -103,7 +104,7 @@ async function printed(
   if (!found) throw new UsageError(`nothing is stored under "${key}": run "stashen entries" for the keys there are`)
   const { bytes, ...model } = found
   if (save !== undefined) writeFileSync(save, bytes)
-  return json ? `${printableJson(model)}\n` : entryText(model, { colors: pc, zone })
+  return json ? `${printableJson(model)}\n` : entryText(model, { colors: pc, zone, now })
 }
 
 function orderOf(text: string): Order {

@@ -43,7 +43,7 @@ export function addExplain(program: Command, { stdout }: CliContext): void {
       const now = momentOf(options.at, zone)
       const init = { method, headers: options.header.map(fieldOf), ...(options.body !== undefined && { body: options.body }) }
       const { config } = await configOf(options.config)
-      const store = options.store === undefined ? memoryStore() : await openToRead(options.store)
+      const store = options.store === undefined ? memoryStore() : await openToRead(options)
       try {
         const explanation = await explainRequest(config, store, now, url, init)
         stdout.write(options.json ? `${printableJson(explanation)}\n` : explanationText(explanation, { colors: pc, zone, now }))

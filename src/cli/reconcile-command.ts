@@ -10,13 +10,11 @@ import { printableJson } from '../render/printable.js'
 import { reconciliationText } from '../render/reconciliation-text.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
-import { openToRead, storeHelp } from './open-store.js'
+import { addStoreOption, nameOf, openToRead, type StoreChoice } from './open-store.js'
 import { knownZone } from './zone.js'
 
-interface ReconcileOptions {
-  readonly store: string
+interface ReconcileOptions extends StoreChoice {
   readonly provider: string
-  readonly config?: string
   readonly dayColumn?: string
   readonly callsColumn?: string
   readonly amountColumn?: string
@@ -33,11 +31,11 @@ interface ReconcileOptions {
 
 /** `stashen reconcile USAGE`: a provider's own usage export compared with the ledger. */
 export function addReconcile(program: Command, { stdout, stderr }: CliContext): void {
-  program
+  const command = program
     .command('reconcile')
     .description("hold a provider's own usage export or invoice lines (CSV or JSON) against the ledger, day by day")
     .argument('<usage>', 'the file of the export')
-    .requiredOption('--store <store>', `the store to read: ${storeHelp}`)
+  addStoreOption(command, 'the store to read', { hasConfig: true })
     .requiredOption('--provider <name>', 'whose export it is')
     .option('--config <file>', 'the configuration that names the columns, under "usageExport" of the provider')
     .option('--day-column <name>', 'the column that holds the day (default: "day")')
@@ -57,12 +55,12 @@ export function addReconcile(program: Command, { stdout, stderr }: CliContext): 
     .option('--tolerance <percent>', 'unexplained calls, and difference of money, allowed, in percent of theirs', percent, 0)
     .option('--json', 'print the reconciliation as JSON')
     .action(async (file: string, options: ReconcileOptions) => {
-      const { store: path, provider, mode, tolerance, json } = options
+      const { provider, mode, tolerance, json } = options
       if (!existsSync(file)) throw new UsageError(`there is no file "${file}": name the usage export of ${provider}`)
       const columns = await columnsOf(options)
       const { usage, notices } = parseUsage(readFileSync(file), columns, options.period)
       for (const notice of notices) stderr.write(`stashen: ${file}: ${notice}\n`)
-      const store = await openToRead(path)
+      const store = await openToRead(options)
       try {
         const zone = columns.zone === undefined ? undefined : knownZone(columns.zone)
         const wanted = {
@@ -75,7 +73,7 @@ export function addReconcile(program: Command, { stdout, stderr }: CliContext): 
           to: options.until,
         }
         const result = await readReconciliation(store, Date.now(), wanted)
-        if (!result) throw new UsageError(`"${path}" knows no provider "${provider}": name one with --provider`)
+        if (!result) throw new UsageError(`${nameOf(options)} knows no provider "${provider}": name one with --provider`)
         stdout.write(json ? `${printableJson(result)}\n` : reconciliationText(result, pc))
         assertWithin(result, tolerance)
       } finally {

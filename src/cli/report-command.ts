@@ -10,11 +10,10 @@ import { printableJson } from '../render/printable.js'
 import { type ReportBy, reportBys } from '../stash.js'
 import { fileJournal } from '../stores/journal/file-journal.js'
 import type { CliContext } from './cli-context.js'
-import { openToRead, storeHelp } from './open-store.js'
+import { addStoreOption, openToRead, type StoreChoice } from './open-store.js'
 import { knownZone, localZone } from './zone.js'
 
-interface ReportCommandOptions {
-  readonly store: string
+interface ReportCommandOptions extends StoreChoice {
   readonly since?: string
   readonly until?: string
   readonly zone?: string
@@ -31,10 +30,8 @@ type Format = (typeof formats)[number]
 
 /** `stashen report`: what the ledger of a store file says. */
 export function addReport(program: Command, { stdout }: CliContext): void {
-  program
-    .command('report')
-    .description('print calls, quota, latency and money, with and without the stash')
-    .requiredOption('--store <store>', `the store to read: ${storeHelp}`)
+  const command = program.command('report').description('print calls, quota, latency and money, with and without the stash')
+  addStoreOption(command, 'the store to read')
     .option('--since <moment>', 'leave out what was before: ISO 8601, or words such as "start of month" and "7 days ago"')
     .option('--until <moment>', 'leave out what came after')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
@@ -46,7 +43,6 @@ export function addReport(program: Command, { stdout }: CliContext): void {
     .option('--wide', 'print every column, in lines of more than 80 characters')
     .action(
       async ({
-        store,
         since,
         until,
         zone: named = localZone(),
@@ -56,15 +52,16 @@ export function addReport(program: Command, { stdout }: CliContext): void {
         format: wanted,
         json,
         wide,
+        ...choice
       }: ReportCommandOptions) => {
         const [zone, format] = [knownZone(named), json ? 'json' : wanted]
         if (compare) {
-          stdout.write(await comparison(store, compare, { zone, format, wide, clashes: since ?? until ?? by }))
+          stdout.write(await comparison(choice, compare, { zone, format, wide, clashes: since ?? until ?? by }))
           return
         }
         if (by === 'key' && journal === undefined) throw new UsageError('"--by key" needs the journal of the calls: name it with --journal')
         if (journal !== undefined && by !== 'key') throw new UsageError('"--journal" does nothing without "--by key"')
-        const report = await reportOfFile(store, { since, until, zone, by: by ?? (format === 'html' ? 'hour' : undefined), journal })
+        const report = await reportOf(choice, { since, until, zone, by: by ?? (format === 'html' ? 'hour' : undefined), journal })
         stdout.write(await printed(report, { format, zone, wide }))
       },
     )
@@ -80,7 +77,7 @@ interface Range {
 
 /** Two reports, printed side by side. */
 async function comparison(
-  store: string,
+  choice: StoreChoice,
   ranges: readonly string[],
   { zone, format, wide = false, clashes }: { zone: string; format: Format; wide?: boolean | undefined; clashes: string | undefined },
 ): Promise<string> {
@@ -88,24 +85,32 @@ async function comparison(
   if (format !== 'text' && format !== 'json') throw new UsageError(`"--compare" is printed as text or json, not as ${format}`)
   if (ranges.length !== 2)
     throw new UsageError(`"--compare" takes two ranges, not ${ranges.length}: e.g. --compare "14 days ago..7 days ago" "7 days ago..now"`)
-  const [before, after] = (await Promise.all(
-    ranges.map((range) => {
-      const [since, until, ...more] = range.split('..')
-      if (!since || !until || more.length > 0) throw new UsageError(`"${range}" is not a range: write two moments with ".." between them`)
-      return reportOfFile(store, { since, until, zone })
-    }),
-  )) as [Report, Report]
+  const spans = ranges.map((range): Range => {
+    const [since, until, ...more] = range.split('..')
+    if (!since || !until || more.length > 0) throw new UsageError(`"${range}" is not a range: write two moments with ".." between them`)
+    return { since, until, zone }
+  })
+  const [before, after] = (await reportsOf(choice, spans)) as [Report, Report]
   return format === 'json' ? `${printableJson({ before, after })}\n` : comparisonText({ before, after }, { colors: pc, zone, wide })
 }
 
-/** Reads the report of a store file and changes nothing in it. */
-export async function reportOfFile(file: string, { since, until, zone, by, journal }: Range = {}): Promise<Report> {
-  if (journal !== undefined && !existsSync(journal))
-    throw new UsageError(`there is no file "${journal}": name an existing journal with --journal`)
-  const store = await openToRead(file)
+/** Reads a report of a store and changes nothing in it. */
+export async function reportOf(choice: StoreChoice, range: Range = {}): Promise<Report> {
+  return (await reportsOf(choice, [range]))[0] as Report
+}
+
+async function reportsOf(choice: StoreChoice, ranges: readonly Range[]): Promise<Report[]> {
+  for (const { journal } of ranges)
+    if (journal !== undefined && !existsSync(journal))
+      throw new UsageError(`there is no file "${journal}": name an existing journal with --journal`)
+  const store = await openToRead(choice)
   try {
-    const options = { ...(since && { since }), ...(until && { until }), ...(zone && { zone }), ...(by && { by }) }
-    return await readReport(store, Date.now(), options, journal === undefined ? {} : { journal: fileJournal(journal) })
+    return await Promise.all(
+      ranges.map(({ since, until, zone, by, journal }) => {
+        const options = { ...(since && { since }), ...(until && { until }), ...(zone && { zone }), ...(by && { by }) }
+        return readReport(store, Date.now(), options, journal === undefined ? {} : { journal: fileJournal(journal) })
+      }),
+    )
   } finally {
     await store.close()
   }

@@ -6,11 +6,10 @@ import { printableJson } from '../render/printable.js'
 import { statusText } from '../render/status-text.js'
 import type { CliContext } from './cli-context.js'
 import { momentOf } from './moment.js'
-import { openToRead, storeHelp } from './open-store.js'
+import { addStoreOption, openToRead, type StoreChoice } from './open-store.js'
 import { knownZone, localZone } from './zone.js'
 
-interface StatusOptions {
-  readonly store: string
+interface StatusOptions extends StoreChoice {
   readonly at?: string
   readonly zone?: string
   readonly json?: boolean
@@ -18,19 +17,20 @@ interface StatusOptions {
 
 /** `stashen status`: what limits leave, what is held off, who waits, what went wrong last, and how the store does. */
 export function addStatus(program: Command, { stdout }: CliContext): void {
-  program
+  const command = program
     .command('status')
     .description('print what limits leave of each provider, hold-offs, queues, last errors, and how the store does')
-    .requiredOption('--store <store>', `the store to read: ${storeHelp}`)
+  addStoreOption(command, 'the store to read')
     .option('--at <moment>', 'as things stood at this moment, by what is known now (default: now)')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
     .option('--json', 'print the status as JSON')
-    .action(async ({ store: file, at, zone = localZone(), json }: StatusOptions) => {
+    .action(async ({ at, zone = localZone(), json, ...choice }: StatusOptions) => {
       const known = knownZone(zone)
       const now = momentOf(at, known)
-      const store = await openToRead(file)
+      const store = await openToRead(choice)
       try {
-        const status = await readStatus(store, now, { endpoints: true, clock: turnsBy(systemClock) })
+        const byStore = at === undefined ? await store.time?.() : undefined
+        const status = await readStatus(store, now, { byStore, endpoints: true, clock: turnsBy(systemClock) })
         stdout.write(json ? `${printableJson(status)}\n` : statusText(status, { colors: pc, zone: known }))
       } finally {
         await store.close()

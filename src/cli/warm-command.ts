@@ -9,12 +9,10 @@ import { warmText } from '../render/warm-text.js'
 import { fileJournal } from '../stores/journal/file-journal.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
-import { newStore, storeHelp } from './open-store.js'
+import { addStoreOption, newStore, type StoreChoice } from './open-store.js'
 import { knownZone, localZone } from './zone.js'
 
-interface WarmCommandOptions {
-  readonly store: string
-  readonly config?: string
+interface WarmCommandOptions extends StoreChoice {
   readonly renew?: string | true
   readonly atOnce?: number
   readonly header: Readonly<Record<string, string>>
@@ -27,11 +25,11 @@ interface WarmCommandOptions {
 
 /** `stashen warm [FILE]`. */
 export function addWarm(program: Command, { stdout, stderr }: CliContext): void {
-  program
+  const command = program
     .command('warm')
     .description('fetch answers in advance, paced by the limits, in the background of all other calls')
     .argument('[file]', 'URLs, one a line, or JSON Lines with "url", "method", "headers", "body"; - for standard input')
-    .requiredOption('--store <store>', `the store that the application uses: ${storeHelp}`)
+  addStoreOption(command, 'the store that the application uses', { hasConfig: true })
     .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder)')
     .option('--renew [duration]', 'renew fresh answers too: all, or those stored so long ago')
     .option('--at-once <number>', 'calls under way at once (default: 4)', wholeNumber)
@@ -42,7 +40,7 @@ export function addWarm(program: Command, { stdout, stderr }: CliContext): void 
     .option('--zone <zone>', 'the time zone of that (default: the local one)')
     .option('--json', 'print the summary as JSON')
     .action(async (file: string | undefined, options: WarmCommandOptions) => {
-      const { store, renew, atOnce, mostUsed, journal, since, zone, json, header: headers } = options
+      const { renew, atOnce, mostUsed, journal, since, zone, json, header: headers } = options
       if ((file === undefined) === (mostUsed === undefined))
         throw new UsageError('give a file of URLs (or -), or --most-used with --journal')
       if (mostUsed !== undefined && (journal === undefined || !existsSync(journal)))
@@ -53,7 +51,7 @@ export function addWarm(program: Command, { stdout, stderr }: CliContext): void 
       const { config } = await configOf(options.config)
       const warnings: string[] = []
       const read = journal === undefined ? {} : { journal: onlyRead(fileJournal(journal)) }
-      const stash = await openStash({ ...config, ...read, store: await newStore(store), warn: (message) => void warnings.push(message) })
+      const stash = await openStash({ ...config, ...read, store: await newStore(options), warn: (message) => void warnings.push(message) })
       const bar = new SingleBar({
         stream: stderr,
         clearOnComplete: true,

@@ -1,12 +1,14 @@
 import type { z } from 'zod'
 import type { CallOptions, RuleOptions } from '../core/endpoints/options.js'
-import { ConfigError, type ConfigFault } from '../core/errors/setup-errors.js'
+import { ConfigError, type ConfigFault, UsageError } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'
+import { type Duration, durationMs } from '../core/time/duration.js'
+import type { Timetable } from '../core/time/timetable.js'
 import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { labelFaults } from './label-checks.js'
 import { optionNamesAt, withNearest } from './nearest-name.js'
 import { isPromise, shapeFault } from './part-shapes.js'
-import { callOptionsSchema } from './reuse-schema.js'
+import { callOptionsSchema, timetable } from './reuse-schema.js'
 import { configSchema, operationSchema } from './schema.js'
 import { name, received } from './schema-parts.js'
 import type { StashConfig } from './stash-config.js'
@@ -28,6 +30,17 @@ function partFaults(config: unknown): ConfigFault[] {
 /** Checks what one call wants otherwise than its rule says. */
 export function checkCallOptions(options: CallOptions): void {
   throwIfAny(shapeFaults(callOptionsSchema, options, ''), { what: 'the call options', undone: 'called' })
+}
+
+/** Checks when something is to be done again and again. */
+export function checkWhen(when: unknown): asserts when is Duration | Timetable {
+  if (typeof when !== 'object' || when === null) {
+    const ms = durationMs(when as Duration)
+    if (ms === undefined || ms === 0)
+      throw new UsageError(
+        `when to warm is ${shown(when)}: give a duration such as "1 hour", or a timetable such as { daily: '05:30', zone: 'Europe/Oslo' }`,
+      )
+  } else throwIfAny(shapeFaults(timetable, when, ''), { what: 'the timetable', undone: 'fetched' })
 }
 
 /** The options of an operation, as far as they are checked together. */

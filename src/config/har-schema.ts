@@ -12,6 +12,7 @@ const entry = {
   ...{ key: z.string().min(1), provider: z.string(), endpoint: z.string(), ...times },
   units: z.record(z.string(), z.number()).optional(),
   labels: z.array(z.string()).optional(),
+  price: z.object({ currency: z.string(), amount: z.string() }).optional(),
 }
 const pairs = z.array(z.object({ name: z.string(), value: z.string() }))
 const extra = z.object({ ...entry, head: z.union([z.string(), z.object({ url: z.string().optional(), freshBy: z.string().optional() })]) })

@@ -32,7 +32,7 @@ const timeAt = required(timeOfDay, 'Time of day of the publication, e.g. "06:00"
 const itsZone = required(zone, 'IANA time zone, e.g. "Europe/Oslo".')
 const dayOfMonth = z.int({ error: monthDay }).min(1, { error: monthDay }).max(31, { error: monthDay })
 
-const timetable = z.union([
+export const timetable = z.union([
   z.strictObject({ daily: timeAt, zone: itsZone }),
   z.strictObject({ weekly: required(oneOf(weekdays), 'Day of the week of the publication.'), at: timeAt, zone: itsZone }),
   z.strictObject({ monthly: required(dayOfMonth, 'Day of the month; in shorter months their last.'), at: timeAt, zone: itsZone }),

@@ -136,7 +136,8 @@ export async function readEntry(
   if (!found || !isAnswer(found)) return undefined
   const { body, ...rest } = found
   const fields = found.head.startsWith('{') ? (JSON.parse(found.head) as StoredHead).fields : []
-  const entry = storedEntry({ ...rest, bytes: body.byteLength }, now)
+  const [listed] = (await store.entries.list({ key })).entries // which says how it was used
+  const entry = storedEntry({ ...rest, bytes: body.byteLength, usage: listed?.usage, layer: listed?.layer }, now)
   return { entry, fields, body: bodyText(found, fieldValue(fields, 'content-type')), bytes: body }
 }
 

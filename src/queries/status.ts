@@ -18,6 +18,8 @@ async function inspected(store: Store): Promise<Omit<StoreStatus, 'trouble' | 'e
 }
 
 interface Asked {
+  /** The time by the store, where that is another: providers stand as they do then. */
+  readonly byStore?: number | undefined
   readonly trouble?: string | undefined
   /** Whether it is told what is stored of each endpoint, for which all of it is gone through. */
   readonly endpoints?: boolean
@@ -28,7 +30,7 @@ interface Asked {
 export async function readStatus(
   store: Store,
   now: number,
-  { trouble, endpoints: isAsked = false, clock }: Asked = {},
+  { byStore = now, trouble, endpoints: isAsked = false, clock }: Asked = {},
 ): Promise<StashStatus> {
   const at = new Date(now)
   try {
@@ -38,7 +40,7 @@ export async function readStatus(
     return {
       at,
       store: { trouble: trouble ?? null, entries, bytes, ...known, endpoints },
-      providers: await statusOfProviders(store.records, now),
+      providers: await statusOfProviders(store.records, byStore),
     }
   } catch (error) {
     const what = trouble ?? (error instanceof Error ? error.message : String(error))

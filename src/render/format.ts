@@ -10,6 +10,11 @@ export function countText(count: number | null): string {
   return count === null ? '?' : whole.format(count)
 }
 
+/** So many of something, e.g. `1 entry`, `1,200 entries`. */
+export function countOf(count: number, one: string, many = `${one}s`): string {
+  return `${countText(count)} ${count === 1 ? one : many}`
+}
+
 /**
  * Writes sums of money: every amount with its currency, `-` where no price is known. A currency has its own decimals (ISO 4217), and an
  * amount more only where it has more.

@@ -1,5 +1,5 @@
 import type { ReconciledDays, Reconciliation } from '../core/ledger/reconcile.js'
-import { countText } from './format.js'
+import { countOf, countText } from './format.js'
 import { textTable } from './plain-table.js'
 import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
@@ -40,7 +40,7 @@ function callsVerdict({ unexplained, shiftHours, zone, theirs, ours, days }: Rec
     theirs > ours
       ? 'does somebody else use the key, or are calls made past the stash?'
       : 'the ledger has more: is it the right --mode and --zone, are failed calls left off, or is a day missing in the export?'
-  return colors.red(`${countText(unexplained)} calls are unexplained: ${why}`)
+  return colors.red(`${countOf(unexplained, 'call is', 'calls are')} unexplained: ${why}`)
 }
 
 function verdict({ difference, explained, unexplained }: ReconciledDays, isConsistent: boolean, colors: Colors): string {

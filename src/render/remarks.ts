@@ -1,5 +1,5 @@
 import type { EndpointReport, Figures, Report } from '../core/ledger/report-model.js'
-import { ageText, countText, moneyText, shareText } from './format.js'
+import { ageText, countOf, countText, moneyText, shareText } from './format.js'
 
 /** What a reader must know beside the figures: what was left out of them, and answers that were paid for and lost. */
 export function notesOf(report: Report): string[] {
@@ -22,7 +22,8 @@ export function notesOf(report: Report): string[] {
       return words === undefined ? [] : [`${provider}.${endpoint}: ${words}`]
     }),
   )
-  const notes = [leftOutOf(report), totals.with && tooSmall(totals.with), ...outdated, ...kept, ...unknown]
+  const { with: reused } = totals
+  const notes = [leftOutOf(report), reused && tooSmall(reused), reused && nearTooShort(reused), ...outdated, ...kept, ...unknown]
   return notes.filter((note) => typeof note === 'string')
 }
 
@@ -59,6 +60,16 @@ function tooSmall({ evicted, trimmed, refetched, paidTwice }: Figures): string |
   return `${what}: ${dropped}${again}`
 }
 
+/** That most answers from store were read from the far layer again, though their copies were still right. */
+function nearTooShort({ near, far, reread }: Figures): string | undefined {
+  const all = near + far
+  if (reread < leastReread || reread <= all / 2) return undefined
+  return `copies are kept near for too short a time: ${countText(reread)} of ${countText(all)} answers from store were read again from the far store and had not changed. Raise \`nearFor\``
+}
+
+/** With fewer, nothing is said of how long copies are kept. */
+const leastReread = 10
+
 /** That some of a ledger could not be read and is left out; undefined where all could. */
 function leftOutOf({ unreadable }: Report): string | undefined {
   if (!unreadable) return undefined
@@ -89,7 +100,7 @@ export function lossOf({ saved, with: reused }: Pick<EndpointReport, 'saved' | '
   if (!lost || !reused) return undefined
   const { background, repeated } = reused
   const causes = [
-    ...(background > 0 ? [`${countText(background)} calls in the background`] : []),
+    ...(background > 0 ? [`${countOf(background, 'call')} in the background`] : []),
     ...(repeated > 0 ? [`${countText(repeated)} repetitions`] : []),
   ]
   const why = causes.length > 0 ? `for ${causes.join(' and ')}` : 'for its share of the tiers or allowance'

@@ -6,6 +6,7 @@ import { forecastLines } from './forecast-text.js'
 import {
   ageText,
   budgetText,
+  countOf,
   countText,
   momentText,
   moneyCells,
@@ -130,7 +131,7 @@ function losing({ provider, endpoints }: ProviderReport): string[] {
 /** Says of calls that were saved and saved nothing that the plan includes them. */
 function withinAllowance({ provider, saved }: ProviderReport): string[] {
   if (!saved || saved.calls <= 0 || saved.money.length === 0 || saved.money.some(({ amount }) => Number(amount) !== 0)) return []
-  return [`       ${provider}: ${countText(saved.calls)} calls saved and no money, for the plan includes them or does not bill them`]
+  return [`       ${provider}: ${countOf(saved.calls, 'call')} saved and no money, for the plan includes them or does not bill them`]
 }
 
 /** How long the name of an endpoint may be where lines are 80 characters. */
@@ -220,6 +221,12 @@ function figureLines({ without, with: reused, saved }: Comparison): string[] {
       ...(reused.repeated > 0 ? [`${countText(reused.repeated)} repeated after failures`] : []),
     ]
     lines.push(`of the upstream calls ${spent.join(', ')}`)
+  }
+  if (reused.firstCalls > 0)
+    lines.push(`callers who waited because nothing was stored yet: ${countText(reused.firstCalls)}, ${ageText(reused.firstWaitMs)} in all`)
+  if (reused.near + reused.far > 0) {
+    const again = reused.reread > 0 ? `, ${countText(reused.reread)} of these again and unchanged` : ''
+    lines.push(`answers from store: ${countText(reused.near)} near, ${countText(reused.far)} far${again}`)
   }
   const inFailures = reused.stale - reused.staleByChoice
   if (reused.oldestStaleMs !== null) {

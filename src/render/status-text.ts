@@ -2,7 +2,7 @@ import Table from 'cli-table3'
 import type { ProviderStatus } from '../core/limits/status.js'
 import type { StoreStatus } from '../core/ports/store-status.js'
 import { differenceText } from './forecast-text.js'
-import { ageText, countText, latencyText, momentText } from './format.js'
+import { ageText, countOf, countText, latencyText, momentText } from './format.js'
 import { noLines } from './plain-table.js'
 import { printable } from './printable.js'
 import type { Colors } from './text-options.js'
@@ -18,7 +18,7 @@ export interface StatusModel {
 export function statusText(given: StatusModel, { colors, zone }: { colors: Colors; zone: string }): string {
   const { at, store, providers } = printable(given)
   const now = at.getTime()
-  const size = store.entries === null ? '' : `, ${countText(store.entries)} entries, ${countText(store.bytes)} bytes`
+  const size = store.entries === null ? '' : `, ${countOf(store.entries, 'entry', 'entries')}, ${countOf(store.bytes ?? 0, 'byte')}`
   const health = store.trouble === null ? `${colors.green('works')}${size}` : `${colors.red('in trouble')}: ${store.trouble}`
   const table = new Table({ style: { head: [], border: [], compact: true, 'padding-left': 0, 'padding-right': 2 }, chars: noLines })
   for (const provider of providers) {
@@ -51,8 +51,8 @@ function sizesText({ endpoints }: StoreStatus): string {
   if (endpoints === null) return ''
   const cells = endpoints.map(({ provider, endpoint, entries, bytes }) => [
     `${provider}.${endpoint}`,
-    `${countText(entries)} ${entries === 1 ? 'answer' : 'answers'}`,
-    `${countText(bytes)} bytes`,
+    countOf(entries, 'answer'),
+    countOf(bytes, 'byte'),
   ])
   const widths = [0, 1, 2].map((i) => Math.max(...cells.map((row) => (row[i] as string).length)))
   return cells
@@ -102,7 +102,7 @@ function providerRows(provider: ProviderStatus, now: number, { colors, zone }: {
       `${countText(failures)} ${failures === 1 ? 'failure' : 'failures'}, until ${when(until)}`,
     ])
   }
-  rows.push(['  waiting', `${countText(provider.waiting)} calls`, '', ''])
+  rows.push(['  waiting', countOf(provider.waiting, 'call'), '', ''])
   if (provider.lastSuccessAt) rows.push(['  last answer', when(provider.lastSuccessAt), '', ''])
   const { lastError } = provider
   if (lastError) rows.push(['  last error', when(lastError.at), { colSpan: 2, content: `${lastError.endpoint}: ${lastError.what}` }])

@@ -17,13 +17,15 @@ async function keysOf({ entries }: Store, keys: readonly string[]): Promise<stri
   return found.flat()
 }
 
-export const entryContract: readonly [name: string, check: (store: Store) => Promise<void>][] = [
+/** `digestsKeys`: as of `storeContract`. */
+export const entryContract = (digestsKeys: boolean): readonly [name: string, check: (store: Store) => Promise<void>][] => [
   [
     'gives back exactly the entry it was given, byte for byte, and nothing for another key',
     async ({ entries }) => {
       const body = Uint8Array.from({ length: 70_000 }, (_, i) => (i * 31) % 256)
       const kept = sampleEntry('GET https://x/ø?a=%00&"quoted" \u{1f30a}', {
         ...{ body, head: '{"fields":[["x","ø"]]}', units: { tokens: 812.5 }, labels: ['tariff 7', 'quote \u{1f30a}'] },
+        price: { currency: 'EUR', amount: '0.004' },
         ...{ freshUntil: 2 ** 45, usableUntil: 2 ** 46, mustRevalidate: true },
       })
       await entries.put(kept, 0)
@@ -237,7 +239,9 @@ export const entryContract: readonly [name: string, check: (store: Store) => Pro
         }
         after = page.next
       } while (after !== undefined)
-      expect(seen).to.eql(['a', 'a b', 'aa', 'z', 'ø', '\uff61', '\u{1f30a}'])
+      const inOrder = ['a', 'a b', 'aa', 'z', 'ø', '\uff61', '\u{1f30a}']
+      if (digestsKeys) expect(seen).to.have.members(inOrder)
+      else expect(seen).to.eql(inOrder)
       expect((await entries.list({ under: 'a' })).entries.map(({ key }) => key)).to.eql(['a', 'a b'])
       expect(await entries.list({ key: 'absent' })).to.eql({ entries: [], next: undefined })
     },

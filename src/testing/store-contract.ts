@@ -4,6 +4,7 @@ import { claimsContract } from './claims-contract.js'
 import { entryContract } from './entry-contract.js'
 import { ledgerContract } from './ledger-contract.js'
 import { recordsContract } from './records-contract.js'
+import { usageContract } from './usage-contract.js'
 
 /** One thing that every store has to hold to. */
 export interface ContractCase {
@@ -15,15 +16,15 @@ export interface ContractCase {
 
 /**
  * What a store has to hold to, as cases for any test runner; importing it runs nothing. `make` returns a new, empty store each time.
- * Needs the package `chai`.
+ * `digestsKeys`: whether it keeps keys digested, so that it lists entries in another order than that of their keys. Needs the package `chai`.
  *
  * ```ts
  * import { storeContract } from 'stashen/testing'
  * for (const { name, run } of storeContract(() => myStore())) it(name, run)
  * ```
  */
-export function storeContract(make: () => Store | Promise<Store>): ContractCase[] {
-  const cases = [...entryContract, ...claimsContract, ...recordsContract, ...ledgerContract, ...lifeCycle]
+export function storeContract(make: () => Store | Promise<Store>, { digestsKeys = false } = {}): ContractCase[] {
+  const cases = [...entryContract(digestsKeys), ...usageContract, ...claimsContract, ...recordsContract, ...ledgerContract, ...lifeCycle]
   return cases.map(([name, check]) => ({
     name,
     async run() {

@@ -27,6 +27,8 @@ export interface StashEvents {
     readonly how: Outcome['how']
     readonly reason?: Outcome['reason']
     readonly ms: number
+    /** Which layer a stored answer came from, where its store has some. */
+    readonly layer?: Outcome['layer']
     /** The label that the call was given. */
     readonly label?: string | undefined
     readonly error?: unknown

@@ -1,6 +1,7 @@
 import type { Money } from '../money/money.js'
 import type { Forward } from './decide.js'
 import type { NotKept } from './keep.js'
+import type { Layer } from './layer.js'
 import type { Reason } from './reasons.js'
 
 /** How one call was answered. */
@@ -33,6 +34,8 @@ export interface Outcome {
   readonly ageMs: number
   /** Until when the stored answer is fresh. */
   readonly freshUntil?: Date | undefined
+  /** Which layer of a store with layers the answer came from: a copy in this process, or what all share. */
+  readonly layer?: Layer
   /** The price of the upstream call made for this caller, where the plan bills it. */
   readonly cost?: Money
   /** The price of the upstream call that this caller did not have to make. */

@@ -1,5 +1,6 @@
 import type { StoredTimes } from '../decide/entry-times.js'
 import { fieldValue, type StoredHead } from '../http/stored-head.js'
+import type { Money } from '../money/money.js'
 import type { Units } from '../money/units.js'
 import type { Entry } from '../ports/entry-store.js'
 
@@ -25,6 +26,7 @@ export interface HarExtra extends StoredTimes {
   /** Of an HTTP answer what its head says besides; of others the head itself. */
   readonly head: Pick<StoredHead, 'url' | 'freshBy'> | string
   readonly units?: Units | undefined
+  readonly price?: Money | undefined
   readonly labels?: readonly string[] | undefined
 }
 

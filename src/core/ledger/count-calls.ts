@@ -1,3 +1,4 @@
+import type { FoundIn } from '../decide/layer.js'
 import type { Units } from '../money/units.js'
 import type { Tally } from './tally.js'
 
@@ -42,9 +43,10 @@ export function countHit(
   tally: Tally,
   entry: { readonly units?: Units | undefined; readonly bornAt: number },
   now: number,
-  { ms, status }: { readonly ms: number; readonly status: number | undefined },
+  { ms, status, foundIn }: { readonly ms: number; readonly status: number | undefined; readonly foundIn?: FoundIn | undefined },
 ): void {
   tally.hit++
+  if (foundIn) tally.countLayer(foundIn)
   if (isClientError(status)) tally.savedClientError++
   if (entry.units) tally.addUnits('asked', entry.units)
   tally.latency.add(ms)

@@ -42,8 +42,21 @@ export interface Figures {
   readonly staleByChoice: number
   /** How old the oldest of these answers was, milliseconds; null where there is none. */
   readonly oldestStaleMs: number | null
+  /**
+   * Answers from store, fresh or not, where it has layers: from copies in the process that asked, and from what all share; and of the latter those whose copy had run
+   * out though they were the same still. Where most are, copies are kept for too short a time (`nearFor`).
+   */
+  readonly near: number
+  readonly far: number
+  readonly reread: number
   /** How old answers from store were. */
   readonly ageMs: Percentiles | null
+  /**
+   * Callers who waited for an upstream call because nothing was stored for them yet, and how long in all, milliseconds: what warming spares others. Those who joined such a call
+   * are `collapsed`.
+   */
+  readonly firstCalls: number
+  readonly firstWaitMs: number
   /** Calls answered by the endpoint's default. */
   readonly fallback: number
   /** Calls that shared the upstream call of another caller. */

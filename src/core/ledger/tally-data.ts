@@ -13,10 +13,18 @@ export const countNames = [
   'staleByChoice',
   /** of these, given without a call because calls had failed a moment ago */
   'staleHeldOff',
+  /** of the answers from store, where it has layers, those from copies in the process and those from what all share */
+  'near',
+  'far',
+  /** of the latter, those read again because their copy had run out, and were the same still */
+  'reread',
   /** answered by an upstream call that another caller had begun */
   'collapsed',
   /** answered by an upstream call of its own */
   'forwarded',
+  /** of these, for nothing was stored yet, and how long their callers waited in all, microseconds */
+  'first',
+  'firstMicros',
   /** answered by the endpoint's default, for the upstream failed */
   'fallback',
   /** ended in an error, a refusal (429) or a server error (5xx) */
@@ -105,4 +113,16 @@ export interface TallyData extends Partial<TallyCounts> {
   readonly ms?: string
   readonly upMs?: string
   readonly ageMs?: string
+}
+
+/** For a part: its times are those of the whole. */
+export function withoutTimes({
+  ms: _ms,
+  upMs: _upMs,
+  ageMs: _ageMs,
+  changedMs: _changed,
+  unchangedMs: _unchanged,
+  ...counts
+}: TallyData): TallyData {
+  return counts
 }

@@ -1,7 +1,8 @@
+import type { FoundIn } from '../decide/layer.js'
 import type { Units } from '../money/units.js'
 import type { Histogram } from './histogram.js'
 import { hasAny, noSums, sumsWith } from './sums.js'
-import { countNames, type TallyCounts, type TallyData } from './tally-data.js'
+import { countNames, type TallyCounts, type TallyData, withoutTimes } from './tally-data.js'
 import { TallyTimes } from './tally-times.js'
 
 /** A measured call that reuse would have answered from store, and refreshed that answer after it. */
@@ -18,8 +19,13 @@ export class Tally implements TallyCounts {
   stale = 0
   staleByChoice = 0
   staleHeldOff = 0
+  near = 0
+  far = 0
+  reread = 0
   collapsed = 0
   forwarded = 0
+  first = 0
+  firstMicros = 0
   fallback = 0
   errored = 0
   abandoned = 0
@@ -169,6 +175,12 @@ export class Tally implements TallyCounts {
     if (units) this.refetchedUnits = sumsWith(this.refetchedUnits, units)
   }
 
+  /** Counts which layer of its store an answer came from. */
+  countLayer({ layer, reread }: FoundIn): void {
+    this[layer]++
+    if (reread) this.reread++
+  }
+
   /** A stored answer of this age was compared with a new one. */
   compared(ageMs: number, isChanged: boolean): void {
     ;(isChanged ? this.changedAge : this.unchangedAge).add(Math.max(0, ageMs))
@@ -231,15 +243,3 @@ const noParts: ReadonlyMap<string, Tally> = new Map()
 /** How many are counted apart in one tally, at the most, and where all others are. */
 const mostParts = 100
 const allOthers = '(others)'
-
-/** The times of parts are those of the whole. */
-function withoutTimes({
-  ms: _ms,
-  upMs: _upMs,
-  ageMs: _ageMs,
-  changedMs: _changed,
-  unchangedMs: _unchanged,
-  ...counts
-}: TallyData): TallyData {
-  return counts
-}

@@ -35,9 +35,12 @@ export interface Earlier {
   readonly budgets: readonly { readonly budget: Budget; readonly state: BudgetState }[]
 }
 
-/** What is known after an event. */
-export function withEvent(before: ProviderState, event: ProviderEvent): ProviderState {
-  const known = withClock(before, event.at)
+/**
+ * What is known after an event. `now`: the time of whoever applies it, by which it is seen whether the clock was set back; an event may come late, of a process that
+ * stood still.
+ */
+export function withEvent(before: ProviderState, event: ProviderEvent, now = event.at): ProviderState {
+  const known = withClock(before, now)
   const after = applied(known, event)
   return { ...after, latest: Math.max(after.latest, event.at), changes: (before.changes ?? 0) + 1 }
 }

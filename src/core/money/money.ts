@@ -34,3 +34,14 @@ export class MoneySum {
 export function isPrice(text: string): boolean {
   return /^\d+(\.\d+)?$/.test(text)
 }
+
+/** Whether a value of unknown origin is a price. */
+export function isPriced(value: unknown): value is Money {
+  const { currency, amount } = (value ?? {}) as Partial<Money>
+  return typeof currency === 'string' && /^[A-Z]{3}$/.test(currency) && typeof amount === 'string' && isPrice(amount)
+}
+
+/** A price so many times. */
+export function priceTimes({ currency, amount }: Money, count: number): Money {
+  return { currency, amount: new Big(amount).times(count).toFixed() }
+}

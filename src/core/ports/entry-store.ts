@@ -1,4 +1,6 @@
 import type { StoredTimes } from '../decide/entry-times.js'
+import type { FoundIn, Layer } from '../decide/layer.js'
+import type { Money } from '../money/money.js'
 import type { Units } from '../money/units.js'
 import type { Claim, Claims } from './claims.js'
 import type { Maybe } from './maybe.js'
@@ -15,6 +17,8 @@ export interface Entry extends StoredTimes {
   readonly body: Uint8Array
   /** Units that the answer cost when it was fetched, by name, where its endpoint counts any. */
   readonly units?: Units | undefined
+  /** What its plan charges for a call that brings such an answer: so much each use of it saves. Undefined where no price is known. */
+  readonly price?: Money | undefined
   /** Names by which it can be selected with others, each once; undefined where it has none. */
   readonly labels?: readonly string[] | undefined
   /** A reader's decoded form of this very object; a store that serialises leaves it out. */
@@ -25,9 +29,20 @@ export interface Entry extends StoredTimes {
 export interface EntrySummary extends Omit<Entry, 'body' | 'memo'> {
   /** Length of the body. */
   readonly bytes: number
+  /** The nearest layer that can give it now, where the store has layers. */
+  readonly layer?: Layer | undefined
+  /** How it was used, where the store counts that, and it was. */
+  readonly usage?: EntryUsage | undefined
 }
 
-/** A part of a list. `next`: what `after` has to be to continue it; undefined at its end. */
+/** How often an answer was given since it was stored, at the least, and of that without a call that it would have taken; and when it was last, milliseconds since 1970-01-01T00:00Z. */
+export interface EntryUsage {
+  readonly times: number
+  readonly saved: number
+  readonly lastAt: number
+}
+
+/** A part of a list. `next`: what `after` has to be to continue it, a key unless keys are kept digested; undefined at its end. */
 export interface EntryPage {
   readonly entries: readonly EntrySummary[]
   readonly next: string | undefined
@@ -85,6 +100,13 @@ export interface StoreSize {
 export interface EntryStore {
   /** The entry kept under `key`, whatever its age. A look-up counts as a use of the entry. */
   get(key: string): Maybe<Entry | undefined>
+  /** Where an entry was found that `get` returned. Left out by a store without layers. */
+  foundIn?(entry: Entry): FoundIn | undefined
+  /**
+   * An entry was given as an answer that `get` returned; `isSaving`: in place of a call. For lists (`usage`); may be written later, and forgotten. Left out by a store that
+   * does not count it.
+   */
+  given?(entry: Entry, now: number, isSaving: boolean): void
   /** An entry was used of which somebody had a copy. Left out by a store that does not want to know. */
   used?(entry: Entry): void
   /**
@@ -104,7 +126,10 @@ export interface EntryStore {
   remove(selection: Selection): Maybe<Dropped>
   /** Drops all but so many of some entries, those used least recently first. Returns what of them was fresh, as `put` does. */
   trim(selection: Selection, most: number, now: number): Maybe<Trimmed>
-  /** Entries in the order of their keys (by UTF-8 bytes), at most `most` (default 100), from the first key after `after` on. */
+  /**
+   * Entries in the order of their keys (by UTF-8 bytes), at most `most` (default 100), from the first key after `after` on; in another order where keys are kept
+   * digested, and then after what was `next` of the page before.
+   */
   list(selection: Selection, page?: { readonly after?: string | undefined; readonly most?: number }): Maybe<EntryPage>
   /** Drops entries that are not worth keeping at `now` (`keepUntil`), before their room is needed. No stash asks for it. */
   sweep(now: number): Maybe<Dropped>

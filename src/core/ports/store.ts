@@ -43,6 +43,11 @@ export interface Store {
    * changed or dropped, and of all where messages may have been lost. Returns what ends that. Left out by a store that cannot.
    */
   onChange?(changed: (selection: Selection) => void): Maybe<() => Maybe<void>>
+  /**
+   * The time of its server, milliseconds since 1970-01-01T00:00Z: limits, quotas and budgets go by it, so that machines whose clocks differ agree. Left out by a store
+   * whose processes share a clock; undefined where it cannot say.
+   */
+  time?(): Maybe<number | undefined>
   /** Asks what it is on, and how that does; undefined, or left out, where it is on nothing. */
   inspect?(): Maybe<StoreFacts | undefined>
   /** Gives back what `open` took. */

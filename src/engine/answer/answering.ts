@@ -1,6 +1,7 @@
 import { type Decision, decideOnFailure, type WithheldFor } from '../../core/decide/decide.js'
 import { slid, timesOf } from '../../core/decide/entry-times.js'
 import type { Outcome } from '../../core/decide/outcome.js'
+import { byChoice } from '../../core/decide/reasons.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import { costOfCall, type Ending, endingOf } from '../../core/money/billed-calls.js'
 import type { Clock } from '../../core/ports/clock.js'
@@ -60,8 +61,10 @@ export class Answering {
     const now = clock.now()
     const times = how.reason === 'fresh' && endpoint.slidingMs !== undefined && form.slides(entry) ? slidByUse(endpoint, entry, now) : entry
     if (times !== entry) void entries.updateTimes(entry.key, timesOf(times))
-    const outcome = { ...storedOutcome(endpoint, times, now, how), ...labelled(call) }
-    record.served(how.how, outcome, entry, form.statusOf(answer))
+    const foundIn = entries.foundIn?.(entry)
+    entries.given?.(entry, now, how.how === 'hit' || byChoice.includes(how.reason))
+    const outcome = { ...storedOutcome(endpoint, times, now, { ...how, layer: foundIn?.layer }), ...labelled(call) }
+    record.served({ ...how, ageMs: outcome.ageMs }, entry, { status: form.statusOf(answer), foundIn })
     return { answer, outcome, record }
   }
 
@@ -72,6 +75,7 @@ export class Answering {
     const status = form.statusOf(answer)
     const stored = storedOutcome(endpoint, entry, this.#clock.now(), { how: 'collapsed', reason, fwd })
     record.wouldHaveCost(entry.units, false)
+    this.#entries.given?.(entry, this.#clock.now(), true)
     record.end('collapsed', reason, { isClientError: status !== undefined && endingOf('answered', status) === 'clientError' })
     return { answer, outcome: { ...stored, ...labelled(call) }, record }
   }

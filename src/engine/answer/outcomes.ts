@@ -1,6 +1,7 @@
 import { ageMs } from '../../core/decide/decide.js'
 import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { Keeping, NotKept } from '../../core/decide/keep.js'
+import type { Layer } from '../../core/decide/layer.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { Call } from '../call/call.js'
@@ -19,10 +20,13 @@ export function storedOutcome(
   endpoint: Endpoint,
   times: StoredTimes,
   now: number,
-  { how, reason, fwd }: { how: 'hit' | 'stale' | 'collapsed' } & Pick<Outcome, 'reason' | 'fwd'>,
+  { how, reason, fwd, layer }: { how: 'hit' | 'stale' | 'collapsed'; layer?: Layer | undefined } & Pick<Outcome, 'reason' | 'fwd'>,
 ): Outcome {
   const { provider, name, price } = endpoint
-  return { provider, endpoint: name, how, reason, fwd, ageMs: ageMs(times, now), freshUntil: new Date(times.freshUntil), saved: price }
+  const freshUntil = new Date(times.freshUntil)
+  const outcome: Live<Outcome> = { provider, endpoint: name, how, reason, fwd, ageMs: ageMs(times, now), freshUntil, saved: price }
+  if (layer) outcome.layer = layer
+  return outcome
 }
 
 /** What an outcome says of storing, as far as the head of an answer promises it. */

@@ -1,3 +1,4 @@
+import type { FoundIn, Layer } from '../../core/decide/layer.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import { byChoice, type Reason } from '../../core/decide/reasons.js'
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
@@ -42,7 +43,7 @@ export class CallRecorder {
     { counter }: Pick<Recorded, 'counter'>,
     entry: Entry,
     now: number,
-    how: { readonly ms: number; readonly status: number | undefined },
+    how: { readonly ms: number; readonly status: number | undefined; readonly foundIn?: FoundIn | undefined },
   ): void {
     countHit(counter.at(now), entry, now, how)
   }
@@ -77,7 +78,11 @@ export class CallRecord {
   }
 
   /** `isClientError`: of an answer that took no upstream call of its own, whether it is 4xx. */
-  end(how: CallResult, reason?: Reason, { error, isClientError = false }: { error?: unknown; isClientError?: boolean } = {}): void {
+  end(
+    how: CallResult,
+    reason?: Reason,
+    { error, isClientError = false, layer }: { error?: unknown; isClientError?: boolean; layer?: Layer | undefined } = {},
+  ): void {
     if (this.#isOver) return
     this.#isOver = true
     const { clock, events } = this.#recorder
@@ -86,6 +91,10 @@ export class CallRecord {
     this.#count((tally) => {
       tally[how]++
       tally.latency.add(ms)
+      if (how === 'forwarded' && (reason === 'absent' || reason === 'no-variant')) {
+        tally.first++
+        tally.firstMicros += Math.round(ms * 1000)
+      }
       if (how === 'stale' && reason === 'held-off') tally.staleHeldOff++
       if (how === 'stale' && byChoice.includes(reason)) tally.staleByChoice++
       if (how === 'hit' || how === 'collapsed' || (how === 'stale' && byChoice.includes(reason))) {
@@ -98,15 +107,21 @@ export class CallRecord {
       ...{ provider: endpoint.provider, endpoint: endpoint.name, mode: endpoint.mode, ...(key !== undefined && { key }), ms },
       how: how === 'errored' ? 'failed' : how === 'forwarded' && isPassed ? 'passed' : how,
       ...(reason && { reason }),
+      ...(layer && { layer }),
       ...(terms?.label !== undefined && { label: terms.label }),
       ...(error !== undefined && { error }),
     })
   }
 
   /** Counts a call that was answered from store. */
-  served(how: 'hit' | 'stale', { reason, ageMs }: Pick<Outcome, 'reason' | 'ageMs'>, entry: Entry, status: number | undefined): void {
+  served(
+    { how, reason, ageMs }: Pick<Outcome, 'reason' | 'ageMs'> & { readonly how: 'hit' | 'stale' },
+    entry: Entry,
+    { status, foundIn }: { readonly status: number | undefined; readonly foundIn?: FoundIn | undefined },
+  ): void {
     if (this.#isOver) return
     this.#count((tally) => {
+      if (foundIn) tally.countLayer(foundIn)
       tally.age.add(ageMs)
       if (how === 'hit' || byChoice.includes(reason)) tally.addUnits('asked', entry.units)
       if (how === 'stale') tally.oldestStaleMs = Math.max(tally.oldestStaleMs, ageMs)
@@ -115,7 +130,7 @@ export class CallRecord {
       const { provider, name } = this.#call.endpoint
       this.#recorder.events.tell('stale', { provider, endpoint: name, reason, ageMs })
     }
-    this.end(how, reason, { isClientError: status !== undefined && status >= 400 && status < 500 })
+    this.end(how, reason, { isClientError: status !== undefined && status >= 400 && status < 500, layer: foundIn?.layer })
   }
 
   /** Counts units that the call would have cost without the stash; `isOwn`: its own upstream call did, though its caller may have gone by now. */

@@ -50,12 +50,12 @@ export class Gate {
 
   /** Whether an upstream is held off, as far as this process knows. */
   isHeldOff(call: PermitRequest): boolean {
-    return this.#queues.get(call.endpoint.provider)?.state.isHeldOff(boundCall(call), this.#parts.clock.now()) ?? false
+    return this.#queues.get(call.endpoint.provider)?.state.isHeldOff(boundCall(call)) ?? false
   }
 
   /** How far the budgets of a provider are spent, as far as this process knows. */
   budgetLevel({ provider, spending }: Endpoint): BudgetLevel {
-    return (spending && this.#queues.get(provider)?.state.budgetLevel(this.#parts.clock.now())) || 'free'
+    return (spending && this.#queues.get(provider)?.state.budgetLevel()) || 'free'
   }
 
   /** What would block a call now, by what the store knows; nothing is counted. */

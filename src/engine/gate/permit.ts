@@ -1,6 +1,5 @@
 import type { Endpoint } from '../../core/endpoints/endpoint.js'
 import type { BoundCall, CallEnd, PermitFacts } from '../../core/limits/bound.js'
-import { leaseEnd } from '../../core/limits/hold-off.js'
 import type { Reported } from '../../core/limits/reported-limits.js'
 import type { GateParts } from './gate-parts.js'
 import { isBoundless, type SharedProviderState } from './shared-provider-state.js'
@@ -80,7 +79,7 @@ export class Permit {
     const { clock } = this.#parts
     const { leaseMs } = this.#call
     return clock.later(leaseMs / 2, () => {
-      this.#state.extended(this.#call, this.#facts, leaseEnd(clock.now(), leaseMs))
+      this.#state.extended(this.#call, this.#facts)
       this.#cancelExtension = this.#extendLater()
     })
   }

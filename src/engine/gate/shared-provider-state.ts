@@ -15,6 +15,7 @@ import {
 } from '../../core/limits/provider-state.js'
 import { newOthers } from '../../core/limits/reported-bound.js'
 import type { Reported } from '../../core/limits/reported-limits.js'
+import type { Clock } from '../../core/ports/clock.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { GateParts } from './gate-parts.js'
 import { keepForMs, recordName } from './provider-records.js'
@@ -25,7 +26,10 @@ export type Admitted = { readonly permit: PermitFacts } | { readonly refusal: Re
 /** Where nothing bounds its calls, that a provider answers is told to others so often at the most, milliseconds. */
 const tellSuccessEveryMs = 10_000
 
-/** What is known of a provider, shared by all processes on one store. */
+/**
+ * What is known of a provider, shared by all processes on one store, by the store's time. Moments that it is given or gives are by the clock of this process, but
+ * for those of permits.
+ */
 export class SharedProviderState {
   readonly #provider: string
   readonly #parts: GateParts
@@ -34,12 +38,18 @@ export class SharedProviderState {
   readonly #uncounted = new Map<PermitFacts, BoundCall>()
 
   constructor(provider: string, parts: GateParts) {
-    const { store, clock, process } = parts
+    const { store, time, process } = parts
+    const clock: Clock = { now: () => time.now(), ticks: () => parts.clock.ticks(), later: (...args) => parts.clock.later(...args) }
     this.#provider = provider
     this.#parts = parts
     this.#state = new SharedState({
       ...{ records: store.records, clock, name: recordName(provider), keepForMs },
-      ...{ initial: nothingKnown, parse: parseProviderState, reduce: withEvent, changesOf: ({ changes = 0 }) => changes },
+      ...{
+        initial: nothingKnown,
+        parse: parseProviderState,
+        reduce: (state, event) => withEvent(state, event, time.now()),
+        changesOf: ({ changes = 0 }) => changes,
+      },
       numberOf: (state) => numberSeen(state, process),
       numbered: (state, number) => withNumberSeen(state, process, number, clock.now()),
       changed: (before, after, event) => this.#announce(before, after, event),
@@ -56,6 +66,27 @@ export class SharedProviderState {
     return known instanceof Promise ? known.then((one) => this.#admitBy(one, call)) : this.#admitBy(known, call)
   }
 
+  get #now(): number {
+    return this.#parts.time.now()
+  }
+
+  /** No later than now, by any clock. */
+  get #surelyNow(): number {
+    const { time } = this.#parts
+    return time.now() - time.unsureMs
+  }
+
+  /** The end of a call that ended a moment ago, no earlier than it was by any clock. */
+  #endByStore(end: CallEnd): CallEnd {
+    const { time } = this.#parts
+    return { ...end, at: time.now() + time.unsureMs }
+  }
+
+  /** A refusal with when to try again by the clock of this process. */
+  #told(refusal: Refusal): Refusal {
+    return { ...refusal, at: this.#parts.time.ofOwn(refusal.at) }
+  }
+
   /** What has to be known before a call that nothing bounds, of a store that takes its time. */
   lookAhead(call: BoundCall): Promise<ProviderState> | undefined {
     if (!isBoundless(call)) return undefined
@@ -64,7 +95,7 @@ export class SharedProviderState {
   }
 
   #admitBy(known: ProviderState, call: BoundCall): Maybe<Admitted> {
-    const at = this.#parts.clock.now()
+    const at = this.#now
     if (!boundsNothing(known, at)) return this.#decide(call)
     const permit = { began: at, until: leaseEnd(at, call.leaseMs), endedBefore: known.endedEver }
     this.#uncounted.set(permit, call)
@@ -73,37 +104,44 @@ export class SharedProviderState {
 
   #decide(call: BoundCall): Promise<Admitted> {
     return this.#state.decide<Admitted>((recorded) => {
-      const at = this.#parts.clock.now()
-      const admission = admit(withClock(recorded, at), call, at)
+      const [now, at] = [this.#now, this.#surelyNow]
+      const admission = admit(withClock(recorded, now), call, at)
       if (admission.admitted) return { result: admission, event: { is: 'begun', at, call, permit: admission.permit } }
       const { refusal, by } = admission
-      const isRemembered = (by.refused !== undefined && by.refused(recorded, call, at) !== recorded) || isClockSetBack(recorded, at)
-      return { result: { refusal }, event: isRemembered ? { is: 'refused', at, call, by } : undefined }
+      const isRemembered = (by.refused !== undefined && by.refused(recorded, call, at) !== recorded) || isClockSetBack(recorded, now)
+      return { result: { refusal: this.#told(refusal) }, event: isRemembered ? { is: 'refused', at, call, by } : undefined }
     })
   }
 
   /** What would block a call now, by what the store knows; nothing is counted. */
   async look(call: BoundCall): Promise<Refusal | undefined> {
-    const now = this.#parts.clock.now()
-    const admission = admit(withClock(await this.#state.look(), now), call, now)
-    return admission.admitted ? undefined : admission.refusal
+    const admission = admit(withClock(await this.#state.look(), this.#now), call, this.#surelyNow)
+    return admission.admitted ? undefined : this.#told(admission.refusal)
   }
 
   /** The head of an answer has arrived: what it reports of limits, and what the call came to where that is settled. */
   answering(call: BoundCall, permit: PermitFacts, reported: Reported | undefined, result: CallEnd | undefined): void {
     if (reported) for (const one of [...this.#uncounted.keys()]) this.#count(one) // the provider may have counted them
     this.#count(permit)
-    this.#state.note({ is: 'answering', at: this.#parts.clock.now(), call, permit, reported, result })
+    const { time } = this.#parts
+    const byStore = (until: number) => time.ofStore(until)
+    const its = reported && {
+      limits: reported.limits.map((limit) => ({ ...limit, until: byStore(limit.until) })),
+      notBefore: reported.notBefore === undefined ? undefined : byStore(reported.notBefore),
+    }
+    this.#state.note({ is: 'answering', at: this.#now, call, permit, reported: its, result: result && this.#endByStore(result) })
   }
 
   /** A call takes longer than what it was counted with. */
-  extended(call: BoundCall, permit: PermitFacts, until: number): void {
+  extended(call: BoundCall, permit: PermitFacts): void {
     if (this.#uncounted.has(permit)) return
-    this.#state.note({ is: 'extended', at: this.#parts.clock.now(), call, permit, until })
+    const until = leaseEnd(this.#now, call.leaseMs)
+    this.#state.note({ is: 'extended', at: this.#now, call, permit, until })
   }
 
   /** Counts the end of a call that was let through. */
-  ended(call: BoundCall, permit: PermitFacts, end: CallEnd): void {
+  ended(call: BoundCall, permit: PermitFacts, given: CallEnd): void {
+    const end = this.#endByStore(given)
     if (this.#uncounted.has(permit) && !this.#isNews(end)) {
       this.#uncounted.delete(permit)
       return
@@ -122,28 +160,27 @@ export class SharedProviderState {
   /** Counts the begin of a call that was not counted then. */
   #count(permit: PermitFacts): void {
     const call = this.#uncounted.get(permit)
-    if (call && this.#uncounted.delete(permit)) this.#state.note({ is: 'begun', at: this.#parts.clock.now(), call, permit })
+    if (call && this.#uncounted.delete(permit)) this.#state.note({ is: 'begun', at: this.#now, call, permit })
   }
 
   /** Notes how many calls wait in this process, for whoever looks. */
   queued(waiting: number): void {
-    const { clock, process } = this.#parts
-    this.#state.note({ is: 'queued', at: clock.now(), process, waiting })
+    this.#state.note({ is: 'queued', at: this.#now, process: this.#parts.process, waiting })
   }
 
   /** Forgets pauses, reported limits and hold-offs. */
   async forgive(): Promise<void> {
-    await this.#state.decide(() => ({ result: undefined, event: { is: 'forgiven', at: this.#parts.clock.now() } }))
+    await this.#state.decide(() => ({ result: undefined, event: { is: 'forgiven', at: this.#now } }))
   }
 
   /** Whether calls are held off, as far as this process knows. */
-  isHeldOff(call: BoundCall, now: number): boolean {
-    return holdOffBound.refuses(this.#state.known, call, now) !== undefined
+  isHeldOff(call: BoundCall): boolean {
+    return holdOffBound.refuses(this.#state.known, call, this.#now) !== undefined
   }
 
   /** How far the budgets are spent, as far as this process knows. */
-  budgetLevel(now: number): BudgetLevel {
-    return budgetLevelOf(this.#state.known, now)
+  budgetLevel(): BudgetLevel {
+    return budgetLevelOf(this.#state.known, this.#now)
   }
 
   /** Writes what is not written yet, if the store takes it. */
@@ -169,11 +206,11 @@ export class SharedProviderState {
   }
 
   #announceHoldOff(endpoint: string | null, was: HoldOff | undefined, is: HoldOff | undefined, { lastError }: ProviderState): void {
-    const { events } = this.#parts
+    const { events, time } = this.#parts
     const where = { provider: this.#provider, endpoint }
     if (was && !is) events.tell('recovered', { what: 'upstream', ...where })
     if (!is || is.failures === was?.failures) return
-    events.tell('hold-off', { ...where, failures: is.failures, until: new Date(is.until), what: lastError?.what ?? 'failed' })
+    events.tell('hold-off', { ...where, failures: is.failures, until: new Date(time.ofOwn(is.until)), what: lastError?.what ?? 'failed' })
   }
 }
 

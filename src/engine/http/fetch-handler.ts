@@ -93,16 +93,18 @@ export class FetchHandler {
 
   /** The short way of a plain GET to a fresh answer that its store gives at once. */
   #freshFrom(known: Known, entry: Maybe<Entry | undefined>, began: number): Promise<Response> | 'corrupt' | undefined {
-    const { clock, events, recorder } = this.#parts
+    const { clock, events, recorder, entries } = this.#parts
     const { endpoint, freshForMs } = known
     const now = clock.now()
     if (!entry || entry instanceof Promise || isSignpost(entry.head) || !isFresh(entry, freshForMs, now)) return undefined
     if (entry.freshUntil - now <= endpoint.refreshAheadMs || events.callsHeard) return undefined
     const answer = this.#readable(known, entry)
     if (!answer) return 'corrupt'
-    const outcome = storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh' })
+    const foundIn = entries.foundIn?.(entry)
+    entries.given?.(entry, now, true)
+    const outcome = storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh', layer: foundIn?.layer })
     const response = this.#respond(answer, outcome, now, known, noop)
-    recorder.hit(known, entry, now, { ms: clock.ticks() - began, status: answer.status })
+    recorder.hit(known, entry, now, { ms: clock.ticks() - began, status: answer.status, foundIn })
     return Promise.resolve(response)
   }
 

@@ -106,7 +106,14 @@ export function readOnce(init: Init): Init {
 }
 
 /** The bytes of a request's body, and the call that sends it as it was given. A given `Request` keeps its own body unread. */
-export async function bytesOf(input: Input, init: Init) {
+export async function bytesOf(
+  input: Input,
+  init: Init,
+): Promise<{
+  readonly bytes: Uint8Array<ArrayBuffer>
+  readonly headers: Headers
+  readonly resend: (signal: AbortSignal) => readonly [Input, RequestInit]
+}> {
   const { signal: _, ...rest } = init ?? {}
   const request = new Request(input instanceof Request ? input.clone() : input, { ...rest, signal: null })
   const { method, headers } = request

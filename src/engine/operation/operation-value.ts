@@ -1,6 +1,6 @@
-import { decode, encode } from 'cbor2'
 import { exactText, InexactValue } from '../../core/rules/exact-text.js'
 import { isPlainData } from '../../core/rules/plain-data.js'
+import { exactCbor, ofExactCbor } from './exact-cbor.js'
 
 /** The value of an operation, in a form of which every receiver can be given one of its own. */
 export interface OperationValue {
@@ -46,15 +46,15 @@ export function storableValue(value: unknown, form?: ValueForm): Storable {
     const body = Uint8Array.from(value)
     return { head: codings.buffer, body, value: each(() => bufferOf(body)) }
   }
-  const body = encode(value, { collapseBigInts: false })
-  if (exactText(decode(body)) !== text) throw new InexactValue('', 'something that its stored form does not give back exactly')
-  return { head: codings.cbor, body, value: isPrimitive(value) ? unchangeable(value) : each(() => decode(body)) }
+  const body = exactCbor(value)
+  if (exactText(ofExactCbor(body)) !== text) throw new InexactValue('', 'something that its stored form does not give back exactly')
+  return { head: codings.cbor, body, value: isPrimitive(value) ? unchangeable(value) : each(() => ofExactCbor(body)) }
 }
 
 /** The value of an entry. */
 export function storedValue(head: string, body: Uint8Array, form?: ValueForm): OperationValue {
   if (form) return restoredBy(storedValue(head, body), form)
-  if (head === codings.cbor) return each(() => decode(body))
+  if (head === codings.cbor) return each(() => ofExactCbor(body))
   if (head === codings.buffer) return each(() => bufferOf(body))
   const text = decoder.decode(body)
   return text.startsWith('{') || text.startsWith('[') ? each(() => JSON.parse(text)) : unchangeable(JSON.parse(text))

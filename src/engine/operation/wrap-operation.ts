@@ -155,7 +155,8 @@ export function wrapOperation<F extends AsyncFunction>(
     } catch {
       return answerTo(this, args, key, first)
     }
-    recorder.hit({ counter }, first, now, { ms: 0, status: undefined })
+    entries.given?.(first, now, true)
+    recorder.hit({ counter }, first, now, { ms: 0, status: undefined, foundIn: entries.foundIn?.(first) })
     return Promise.resolve(value)
   }
 

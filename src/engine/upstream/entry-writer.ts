@@ -174,6 +174,7 @@ export class EntryWriter {
       body,
       memo,
       units,
+      price: endpoint.price,
       labels: labels?.length === 0 ? undefined : labels,
     }
     const done = await this.put(entry, claim)

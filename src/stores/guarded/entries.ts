@@ -21,11 +21,15 @@ export class GuardedEntries implements EntryStore {
   readonly #pending = new Map<string, { readonly selection: Selection; readonly at: number; readonly drop: boolean }>()
 
   readonly claims: Claims | undefined
+  readonly foundIn: EntryStore['foundIn']
+  readonly given: EntryStore['given']
 
   constructor(entries: EntryStore, guard: Guard) {
     this.#entries = entries
     this.#guard = guard
     this.claims = entries.claims && new GuardedClaims(entries.claims, guard)
+    this.given = entries.given && ((...args) => this.#given(...args))
+    this.foundIn = entries.foundIn && ((entry) => this.#foundIn(entry))
   }
 
   get(key: string): Maybe<Entry | undefined> {
@@ -40,6 +44,23 @@ export class GuardedEntries implements EntryStore {
     }
     if (found instanceof Promise) return this.#soundInTime(key, found)
     return found === undefined || (found.memo !== undefined && found.key === key) ? found : this.#sound(key, found) // a memo: read before
+  }
+
+  #foundIn(entry: Entry): ReturnType<NonNullable<EntryStore['foundIn']>> {
+    try {
+      return this.#entries.foundIn?.(entry)
+    } catch {
+      return undefined
+    }
+  }
+
+  /** Whoever gives an answer is not to be kept from it by its being counted. */
+  #given(entry: Entry, now: number, isSaving: boolean): void {
+    try {
+      this.#entries.given?.(entry, now, isSaving)
+    } catch {
+      // it only says how often it was used
+    }
   }
 
   put(entry: Entry, now: number, claim?: Claim): Maybe<PutResult | undefined> {

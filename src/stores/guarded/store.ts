@@ -40,6 +40,11 @@ class GuardedStore implements Store {
     return this.#guard.read(() => this.#store.inspect?.())
   }
 
+  time(): Maybe<number | undefined> {
+    const { time } = this.#store
+    return time && this.#guard.isOpen ? this.#guard.read(() => time.call(this.#store)) : undefined
+  }
+
   /** What is wrong with the store, if anything is. */
   get trouble(): string | undefined {
     return this.#guard.trouble

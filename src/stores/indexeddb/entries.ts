@@ -57,13 +57,17 @@ export class IndexedDbEntries implements EntryStore {
       Promise.all([transaction.objectStore('entries').get(at), transaction.objectStore('bodies').get(at)]),
     )
     if (!kept || !body) return undefined
-    this.#uses.add(key)
-    const { used, bytes, ...entry } = kept
+    const { used, bytes, usage, ...entry } = kept
+    this.#uses.use({ ...entry, body })
     return { ...entry, body }
   }
 
-  used({ key }: Entry): void {
-    this.#uses.add(key)
+  used(entry: Entry): void {
+    this.#uses.use(entry)
+  }
+
+  given(entry: Entry, now: number, isSaving: boolean): void {
+    this.#uses.given(entry, now, isSaving)
   }
 
   async put(entry: Entry, now: number, claim?: Claim): Promise<PutResult | undefined> {

@@ -1,25 +1,29 @@
-import { bytesOfKey, type Database } from './database.js'
+import type { Entry } from '../../core/ports/entry-store.js'
+import { type RecentUse, RecentUses } from '../usage.js'
+import { bytesOfKey, type Database, type KeptEntry } from './database.js'
 import { totalsIn } from './room.js'
 
 /** How long a use of an entry may wait to be written, milliseconds, and how many may. */
 const writeAfterMs = 1_000
 const mostUses = 1_000
 
-/** Uses of entries that are not written yet: they only say what goes first, and are written together. */
+/** Uses of entries, which are written together. */
 export class UseBuffer {
   readonly #database: Database
-  /** In the order of their latest use. */
-  readonly #used = new Set<string>()
+  readonly #uses = new RecentUses(mostUses)
   #timer: ReturnType<typeof setTimeout> | undefined
 
   constructor(database: Database) {
     this.#database = database
   }
 
-  add(key: string): void {
-    this.#used.delete(key)
-    if (this.#used.size >= mostUses) return
-    this.#used.add(key)
+  use(entry: Entry): void {
+    this.#uses.use(entry)
+    this.#timer ??= setTimeout(() => void this.flush(), writeAfterMs)
+  }
+
+  given(entry: Entry, now: number, isSaving: boolean): void {
+    this.#uses.given(entry, now, isSaving)
     this.#timer ??= setTimeout(() => void this.flush(), writeAfterMs)
   }
 
@@ -27,20 +31,25 @@ export class UseBuffer {
   async flush(): Promise<void> {
     clearTimeout(this.#timer)
     this.#timer = undefined
-    if (this.#used.size === 0) return
-    const keys = [...this.#used]
-    this.#used.clear()
+    const all = this.#uses.take()
+    if (all.length === 0) return
     await this.#database
       .run(['entries', 'totals'], 'readwrite', async (transaction) => {
         const entries = transaction.objectStore('entries')
         const totals = await totalsIn(transaction)
         let { uses } = totals
-        for (const key of keys) {
-          const entry = await entries.get(bytesOfKey(key))
-          if (entry) await entries.put({ ...entry, used: ++uses }, bytesOfKey(key))
+        for (const one of all) {
+          const key = bytesOfKey(one.key)
+          const entry = await entries.get(key)
+          if (entry) await entries.put({ ...entry, used: ++uses, usage: usageWith(entry, one) }, key)
         }
         await transaction.objectStore('totals').put({ ...totals, uses }, 'all')
       })
       .catch(() => {})
   }
+}
+
+function usageWith({ storedAt, usage }: KeptEntry, one: RecentUse): KeptEntry['usage'] {
+  if (one.storedAt !== storedAt || one.times === 0) return usage
+  return { times: (usage?.times ?? 0) + one.times, saved: (usage?.saved ?? 0) + one.saved, lastAt: one.lastAt }
 }

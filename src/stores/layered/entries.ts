@@ -1,4 +1,5 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
+import type { FoundIn } from '../../core/decide/layer.js'
 import type { Claim, Claims } from '../../core/ports/claims.js'
 import type { Dropped, Entry, EntryPage, EntryStore, Piece, PutResult, StoreSize, Trimmed } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
@@ -12,6 +13,10 @@ interface UnderWay {
   isChanged: boolean
 }
 
+const copied: FoundIn = { layer: 'near', reread: false }
+const readAfar: FoundIn = { layer: 'far', reread: false }
+const rereadAfar: FoundIn = { layer: 'far', reread: true }
+
 /** Entries of a far store, with copies in a near one, each for a while. */
 export class LayeredEntries implements EntryStore {
   /** In memory: it does everything at once. */
@@ -20,6 +25,8 @@ export class LayeredEntries implements EntryStore {
   readonly #lifetimes: NearLifetimes
   /** What is being read from or written to the far store, and whether it has changed meanwhile: then there is no copy of it. */
   readonly #underWay = new Set<UnderWay>()
+
+  readonly #fromAfar = new WeakMap<Entry, FoundIn>()
 
   readonly claims: Claims | undefined
 
@@ -38,11 +45,20 @@ export class LayeredEntries implements EntryStore {
         return found
       }
     }
+    const before = this.#lifetimes.hasRunOut(key, performance.now()) ? (this.#near.entries.get(key) as Entry | undefined) : undefined
     return this.#whileUnchanged(
       key,
       () => this.#far.entries.get(key),
-      (entry) => entry,
+      (entry) => {
+        if (entry) this.#fromAfar.set(entry, entry.storedAt === before?.storedAt ? rereadAfar : readAfar)
+        return entry
+      },
     )
+  }
+
+  /** What the near store gives is its own copy, never an object that was read from afar. */
+  foundIn(entry: Entry): FoundIn {
+    return this.#fromAfar.get(entry) ?? copied
   }
 
   /** Does something about a key afar; keeps a copy of the entry that it shows, unless that has changed meanwhile. */
@@ -76,6 +92,10 @@ export class LayeredEntries implements EntryStore {
     else this.#lifetimes.begin(key, performance.now())
   }
 
+  given(entry: Entry, now: number, isSaving: boolean): void {
+    this.#far.entries.given?.(entry, now, isSaving)
+  }
+
   put(entry: Entry, now: number, claim?: Claim): Maybe<PutResult | undefined> {
     this.changed({ key: entry.key })
     return this.#whileUnchanged(
@@ -105,7 +125,13 @@ export class LayeredEntries implements EntryStore {
   }
 
   list(...args: Parameters<EntryStore['list']>): Maybe<EntryPage> {
-    return this.#far.entries.list(...args)
+    const page = this.#far.entries.list(...args)
+    return page instanceof Promise ? page.then((one) => this.#withLayers(one)) : this.#withLayers(page)
+  }
+
+  #withLayers({ entries, next }: EntryPage): EntryPage {
+    const now = performance.now()
+    return { entries: entries.map((entry) => ({ ...entry, layer: this.#lifetimes.holds(entry.key, now) ? 'near' : 'far' })), next }
   }
 
   sweep(now: number): Maybe<Dropped> {

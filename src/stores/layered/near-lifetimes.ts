@@ -21,6 +21,12 @@ export class NearLifetimes {
     return now < (this.#until.get(key) ?? 0)
   }
 
+  /** Whether there is a copy that was not ended but has run out. */
+  hasRunOut(key: string, now: number): boolean {
+    const until = this.#until.get(key)
+    return until !== undefined && until <= now
+  }
+
   end(key: string): void {
     this.#until.delete(key)
   }

@@ -35,6 +35,7 @@ export function layeredStore({ far, nearBytes, nearFor = usualNearFor }: Layered
       const end = await far.onChange?.((selection) => entries.changed(selection))
       endListening = async () => end?.()
     },
+    ...(far.time && { time: () => (far as Required<Store>).time() }),
     inspect: () => far.inspect?.(),
     async close() {
       await endListening()

@@ -4,6 +4,7 @@ import { evictedOf, wasFresh } from '../../core/ports/evictions.js'
 import type { Selection } from '../../core/ports/selection.js'
 import { isSelected } from '../../core/ports/selection.js'
 import { Copies } from './copies.js'
+import { EntryCopy } from './entry-copy.js'
 import { EntryIndex } from './entry-index.js'
 import { EvictedKeys } from './evicted-keys.js'
 import { Listing } from './listing.js'
@@ -32,6 +33,10 @@ export class MemoryEntries implements EntryStore {
     const slot = this.#index.get(key)
     if (slot === undefined) return undefined
     return this.#copies.of(slot, this.#index.use(slot))
+  }
+
+  given(entry: Entry, now: number, isSaving: boolean): void {
+    EntryCopy.countOf(entry)?.countUse(now, isSaving)
   }
 
   put(entry: Entry, now: number): PutResult | undefined {

@@ -1,5 +1,6 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry } from '../../core/ports/entry-store.js'
+import type { Entry, EntryUsage } from '../../core/ports/entry-store.js'
+import { EntryCopy, type UsageCount } from './entry-copy.js'
 import { Marks } from './marks.js'
 import { type Link, UseOrder } from './use-order.js'
 
@@ -20,11 +21,9 @@ export interface SlotPlace {
 }
 
 /** An entry in its place, in as little room as can be: small bodies as text of a byte a character, times by their distance from the first. */
-export class Slot implements Link<Slot> {
+export class Slot implements Link<Slot>, UsageCount {
   readonly key: string
   readonly group: Group
-  /** Where it has some: entries of the same request, but for who asks or what else of it matters. */
-  readonly neighbours: Neighbours | undefined
   newer: Slot | undefined = undefined
   older: Slot | undefined = undefined
   /** The number of its latest use, and that of the change by which it got its times. */
@@ -34,9 +33,11 @@ export class Slot implements Link<Slot> {
   copy: Entry | undefined = undefined
   readonly #head: string
   readonly #body: string | Uint8Array
-  readonly #units: Entry['units']
-  /** The entries that have its labels, for each of these; undefined where it has none. */
-  readonly labelled: readonly Labelled[] | undefined
+  /** Undefined where there is nothing of it, so that most take no more room. */
+  #more: More | undefined
+  /** How often it was given as an answer, and how long after it was stored last, milliseconds. */
+  #uses = 0
+  #lastAfter = 0
   #storedAt = 0
   #born = 0
   #fresh = 0
@@ -49,14 +50,22 @@ export class Slot implements Link<Slot> {
   constructor(entry: Entry, { group, neighbours, labelled }: SlotPlace, { used, changed }: { used: number; changed: number }) {
     this.key = entry.key
     this.group = group
-    this.neighbours = neighbours
-    this.labelled = labelled
     this.used = used
     this.changed = changed
     this.#head = entry.head
     this.#body = packed(entry.body)
-    this.#units = entry.units
+    this.#more = group.moreOf(entry, neighbours, labelled)
     this.setTimes(entry)
+  }
+
+  /** Where it has some: entries of the same request, but for who asks or what else of it matters. */
+  get neighbours(): Neighbours | undefined {
+    return this.#more?.neighbours
+  }
+
+  /** The entries that have its labels, for each of these; undefined where it has none. */
+  get labelled(): readonly Labelled[] | undefined {
+    return this.#more?.labelled
   }
 
   get bytes(): number {
@@ -117,33 +126,42 @@ export class Slot implements Link<Slot> {
 
   /** The entry, made anew. */
   entry(): Entry {
-    const storedAt = this.#storedAt
-    return {
-      key: this.key,
-      provider: this.group.provider,
-      endpoint: this.group.endpoint,
-      storedAt,
-      bornAt: storedAt + this.#born,
-      freshUntil: storedAt + this.#fresh,
-      refreshableUntil: storedAt + this.#refreshable,
-      usableUntil: storedAt + this.#usable,
-      keepUntil: storedAt + this.#keep,
-      mustRevalidate: this.#mustRevalidate,
-      invalidated: this.#invalidated,
-      head: this.#head,
-      body: unpacked(this.#body),
-      units: this.#units,
-      labels: this.labels,
-      memo: undefined,
-    }
+    const { key, provider, endpoint, times, labels } = this
+    const its = { key, provider, endpoint, times, labels, head: this.#head, units: this.#more?.units, price: this.#more?.price }
+    return new EntryCopy(this, its, unpacked(this.#body))
+  }
+
+  countUse(now: number, isSaving: boolean): void {
+    this.#uses++
+    this.#lastAfter = now - this.#storedAt
+    if (!isSaving) this.#more = { ...(this.#more ?? nothingMore), unsaved: (this.#more?.unsaved ?? 0) + 1 } // what others may share stays as it is
+  }
+
+  get #usage(): EntryUsage | undefined {
+    const saved = this.#uses - (this.#more?.unsaved ?? 0)
+    return this.#uses === 0 ? undefined : { times: this.#uses, saved, lastAt: this.#storedAt + this.#lastAfter }
   }
 
   /** The entry without its body. */
   summary() {
-    const { key, provider, endpoint } = this
-    return { key, provider, endpoint, head: this.#head, ...this.times, units: this.#units, labels: this.labels, bytes: this.#body.length }
+    const { key, provider, endpoint, labels } = this
+    const { units, price } = this.#more ?? nothingMore
+    const its = { key, provider, endpoint, head: this.#head, ...this.times, units, price, labels }
+    return { ...its, bytes: this.#body.length, usage: this.#usage }
   }
 }
+
+/** What few entries have. */
+interface More {
+  readonly units: Entry['units']
+  readonly price: Entry['price']
+  /** Uses that took the place of no call. */
+  readonly unsaved: number
+  readonly neighbours: Neighbours | undefined
+  readonly labelled: readonly Labelled[] | undefined
+}
+
+const nothingMore: More = { units: undefined, price: undefined, unsaved: 0, neighbours: undefined, labelled: undefined }
 
 /** What an entry takes in its slot. */
 export function bytesOfEntry({ key, head, body, labels }: Entry): number {
@@ -159,7 +177,7 @@ function bytesOf(bodyBytes: number, key: string, head: string, labels: readonly 
 const ofLabel = 300
 
 /** What a slot takes besides its key, head and body, with what finds it, bytes. */
-const overhead = 400
+const overhead = 440
 
 function packed(body: Uint8Array): string | Uint8Array {
   if (!NodeBuffer || body.byteLength > largestPacked) return body
@@ -182,11 +200,24 @@ export class Group {
   readonly order = new UseOrder<Slot>()
   readonly marks = new Marks()
   size = 0
+  /** What the entries of the latest price share. */
+  #priced: More | undefined
 
   constructor(
     readonly provider: string,
     readonly endpoint: string,
   ) {}
+
+  moreOf(
+    { units, price }: Pick<Entry, 'units' | 'price'>,
+    neighbours: Neighbours | undefined,
+    labelled: readonly Labelled[] | undefined,
+  ): More | undefined {
+    if (units || neighbours || labelled) return { units, price, unsaved: 0, neighbours, labelled }
+    if (!price) return undefined
+    if (this.#priced?.price !== price) this.#priced = { ...nothingMore, price }
+    return this.#priced
+  }
 }
 
 /** The entries whose keys begin with the same three words, and go on. */

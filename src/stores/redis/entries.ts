@@ -16,15 +16,16 @@ import { evictedOf } from '../../core/ports/evictions.js'
 import type { Selection } from '../../core/ports/selection.js'
 import { RedisClaims } from './claims.js'
 import {
-  accountOf,
   entryFields,
   entryOf,
+  jsonText,
   labelsText,
   type Meant,
   meantBy,
   ofAccount,
   pairs,
-  sizeOf,
+  putParts,
+  rowLength,
   summaryOf,
   timesOfText,
   timesText,
@@ -41,7 +42,7 @@ import {
   useScript,
 } from './entry-scripts.js'
 import type { Part, RedisLink, Script } from './link.js'
-import { allSlots, type Places, slotOf, spareMs } from './places.js'
+import { allSlots, type Places, slotOf } from './places.js'
 import { SameTurn } from './same-turn.js'
 import { UseBuffer } from './use-buffer.js'
 
@@ -76,12 +77,16 @@ export class RedisEntries implements EntryStore {
     const place = `${this.#places.entries(slotOf(key))}entry:${key}`
     const fields = await this.#link.fields(place, entryFields)
     const entry = entryOf(key, fields)
-    if (entry) this.#use(key, String(fields[0]))
+    if (entry && !this.#readOnly) this.#uses.use(entry)
     return entry
   }
 
   used(entry: Entry): void {
-    this.#use(entry.key, accountOf(entry))
+    if (!this.#readOnly) this.#uses.use(entry)
+  }
+
+  given(entry: Entry, now: number, isSaving: boolean): void {
+    if (!this.#readOnly) this.#uses.given(entry, now, isSaving)
   }
 
   /** An entry of another slot than its claim is stored in a step of its own. */
@@ -96,18 +101,11 @@ export class RedisEntries implements EntryStore {
   }
 
   async #put(entry: Entry, now: number, claim: Claim | undefined): Promise<boolean> {
-    const { key, keepUntil, units, labels, head, body } = entry
-    const left = String(Math.max(0, Math.ceil(keepUntil - now)) + spareMs)
-    const size = String(sizeOf(entry))
-    const text = units === undefined ? '' : JSON.stringify(units)
-    const times = [timesText(entry), String(keepUntil), left]
-    const done = await this.#run(slotOf(key), putScript, [
-      key,
-      accountOf(entry),
-      ...times,
-      size,
-      ...[text, head, body, String(now - spareMs), this.#places.changes],
-      ...[claim?.key ?? '', claim?.token ?? '', labelsText(labels)],
+    const { labels, price } = entry
+    const done = await this.#run(slotOf(entry.key), putScript, [
+      ...putParts(entry, now),
+      this.#places.changes,
+      ...[claim?.key ?? '', claim?.token ?? '', labelsText(labels), jsonText(price)],
     ])
     return done === 1
   }
@@ -204,7 +202,7 @@ export class RedisEntries implements EntryStore {
           string,
           ...string[],
         ]
-        for (let i = 0; i < texts.length; i += 7) found.push(summaryOf(texts.slice(i, i + 7)))
+        for (let i = 0; i < texts.length; i += rowLength) found.push(summaryOf(texts.slice(i, i + rowLength)))
         if (isAll !== '1' && (until === undefined || byteOrder(looked, until) < 0)) until = looked
       }),
     )
@@ -235,10 +233,6 @@ export class RedisEntries implements EntryStore {
   async #dropped(slots: readonly number[], script: Script, args: readonly string[]): Promise<Dropped> {
     const done = (await Promise.all(slots.map((slot) => this.#run(slot, script, args)))) as [number, number][]
     return { entries: done.reduce((sum, [one]) => sum + one, 0), more: done.some(([, more]) => more === 1) }
-  }
-
-  #use(key: string, account: string): void {
-    if (!this.#readOnly) this.#uses.add(key, account)
   }
 
   #run(slot: number, script: Script, args: readonly Part[]): Promise<unknown> {

@@ -1,7 +1,8 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { Entry, EntrySummary } from '../../core/ports/entry-store.js'
 import type { Selection } from '../../core/ports/selection.js'
-import { allSlots, slotOf, slotsUnder } from './places.js'
+import type { Part } from './link.js'
+import { allSlots, slotOf, slotsUnder, spareMs } from './places.js'
 
 /** What an entry takes beside its key, head and body, about, bytes. */
 const overhead = 600
@@ -54,22 +55,38 @@ export function timesOfText(text: string): StoredTimes {
 const ofLabel = 150
 
 /** About how many bytes an entry takes in the server. */
-export function sizeOf({ key, head, body, labels = [] }: Entry): number {
+function sizeOf({ key, head, body, labels = [] }: Entry): number {
   const keyBytes = Buffer.byteLength(key)
   const ofLabels = labels.reduce((sum, label) => sum + 2 * Buffer.byteLength(label) + keyBytes + ofLabel, 0)
   return body.byteLength + Buffer.byteLength(head) + keyCopies * keyBytes + overhead + ofLabels
 }
 
+/** A value as it stands in an entry; nothing where there is none. */
+export function jsonText(value: unknown): string {
+  return value === undefined ? '' : JSON.stringify(value)
+}
+
+/** What the script that puts gets of an entry first: up to when what it drops besides had run out. */
+export function putParts(entry: Entry, now: number): Part[] {
+  const { key, keepUntil, units, head, body } = entry
+  const left = Math.max(0, Math.ceil(keepUntil - now)) + spareMs
+  const numbers = [keepUntil, left, sizeOf(entry)].map(String)
+  return [key, accountOf(entry), timesText(entry), ...numbers, jsonText(units), head, body, String(now - spareMs)]
+}
+
+/** How many texts a row of the script that lists has. */
+export const rowLength = 11
+
 /** Labels as they stand in an entry; nothing where it has none. */
 export function labelsText(labels: Entry['labels']): string {
-  return labels === undefined || labels.length === 0 ? '' : JSON.stringify(labels)
+  return labels?.length === 0 ? '' : jsonText(labels)
 }
 
 /** In the order of `entryOf`. */
-export const entryFields = ['account', 'times', 'units', 'labels', 'head', 'body'] as const
+export const entryFields = ['account', 'times', 'units', 'labels', 'price', 'head', 'body'] as const
 
 /** What holds anything else than an entry comes with what of it can be read: whoever uses it sees that it is none. */
-export function entryOf(key: string, [account, times, units, labels, head, body]: readonly (Buffer | null)[]): Entry | undefined {
+export function entryOf(key: string, [account, times, units, labels, price, head, body]: readonly (Buffer | null)[]): Entry | undefined {
   if (!account || !times || !body) return undefined
   const owner = orNothing(() => ofAccount(account.toString()))
   if (!owner) return { key } as Entry
@@ -80,6 +97,7 @@ export function entryOf(key: string, [account, times, units, labels, head, body]
     endpoint,
     units: orNothing(() => jsonOf<Entry['units']>(String(units ?? ''))),
     labels: orNothing(() => jsonOf<Entry['labels']>(String(labels ?? ''))),
+    price: orNothing(() => jsonOf<Entry['price']>(String(price ?? ''))),
     head: String(head ?? ''),
     body: new Uint8Array(body.buffer, body.byteOffset, body.byteLength),
   })
@@ -92,15 +110,22 @@ export function summaryOf([
   times = '',
   units = '',
   labels = '',
+  price = '',
   head = '',
   bytes,
+  uses = '',
+  saved = '',
+  usedAt = '',
 ]: readonly string[]): EntrySummary {
+  const given = Number(uses)
   const { provider, endpoint } = orNothing(() => ofAccount(account)) ?? { provider: '', endpoint: '' }
   return {
     ...{ key, provider, endpoint, ...timesOfText(times) },
     units: orNothing(() => jsonOf<Entry['units']>(units)),
     labels: orNothing(() => jsonOf<Entry['labels']>(labels)),
+    price: orNothing(() => jsonOf<Entry['price']>(price)),
     ...{ head, bytes: Number(bytes) },
+    usage: given > 0 ? { times: given, saved: Number(saved), lastAt: Number(usedAt) } : undefined,
   }
 }
 

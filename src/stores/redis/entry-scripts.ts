@@ -2,7 +2,7 @@ import { claimParts } from './claim-scripts.js'
 import { common, walking } from './entry-script-parts.js'
 import { script } from './link.js'
 
-/** base, key, account, times, keepUntil, milliseconds to keep it, size, units, head, body, when what is dropped besides had run out, the channel of changes, the key and token of its claim, or nothing, and labels. Returns 0 where that holds no more. */
+/** base, key, account, times, keepUntil, milliseconds to keep it, size, units, head, body, when what is dropped besides had run out, the channel of changes, the key and token of its claim, or nothing, labels and price. Returns 0 where that holds no more. */
 export const putScript = script(`${common}${claimParts}
 if ARGV[13] ~= '' then
   local claim = claimOf(ARGV[13])
@@ -19,7 +19,7 @@ if was[1] then
   redis.call('PUBLISH', ARGV[12], cjson.encode({ key = key }))
 end
 redis.call('DEL', entry)
-redis.call('HSET', entry, 'account', account, 'times', times, 'size', size, 'units', ARGV[8], 'labels', ARGV[15], 'head', ARGV[9], 'body', ARGV[10])
+redis.call('HSET', entry, 'account', account, 'times', times, 'size', size, 'units', ARGV[8], 'labels', ARGV[15], 'price', ARGV[16], 'head', ARGV[9], 'body', ARGV[10])
 redis.call('PEXPIRE', entry, ttl)
 redis.call('ZADD', base .. 'keys', 0, key)
 if redis.call('ZADD', base .. 'keep', keepUntil, kept(size, account, key)) == 1 then redis.call('INCRBY', base .. 'bytes', size) end
@@ -53,9 +53,21 @@ if ttl > 0 then
 end
 return 1`)
 
-/** base, then accounts and keys in turn: which were used, the latest last. */
+/** base, then account, key, when it was stored, how often it was given, of that in place of a call, and when last, in turn: which were used, the latest last. */
 export const useScript = script(`${common}
-for i = 2, #ARGV, 2 do redis.call('ZADD', base .. 'used:' .. ARGV[i], 'XX', tick(), ARGV[i + 1]) end
+for i = 2, #ARGV, 6 do
+  local key = ARGV[i + 1]
+  redis.call('ZADD', base .. 'used:' .. ARGV[i], 'XX', tick(), key)
+  if ARGV[i + 3] ~= '0' then
+    local entry = place(key)
+    local times = redis.call('HGET', entry, 'times')
+    if times and string.match(times, '^%S+') == ARGV[i + 2] then
+      redis.call('HINCRBY', entry, 'uses', ARGV[i + 3])
+      redis.call('HINCRBY', entry, 'saved', ARGV[i + 4])
+      redis.call('HSET', entry, 'used_at', ARGV[i + 5])
+    end
+  end
+end
 return 1`)
 
 /** base, kind, name, account and place to go on from, limit, now. Returns how many, and from where to go on. */
@@ -127,7 +139,7 @@ export const sweepScript = script(`${common}
 local count, more = sweep(tonumber(ARGV[2]), tonumber(ARGV[3]))
 return { count, more }`)
 
-/** base, kind, name, key to go on after, most. Returns how far was looked, whether that is the end, and rows: key, account, times, units, labels, head, size of the body. */
+/** base, kind, name, key to go on after, most. Returns how far was looked, whether that is the end, and rows: key, account, times, units, labels, price, head, size of the body, uses, saved, used_at. */
 export const listScript = script(`${common}${walking}
 local after, most = ARGV[4], tonumber(ARGV[5])
 local place, from, to = base .. 'keys', '-', '+'
@@ -145,14 +157,15 @@ while true do
     local isMeant = kind == 'key' and key == name or kind == 'under' and (key == name or string.sub(key, 1, #name + 1) == name .. ' ')
       or kind == 'path' or kind == 'label'
     local isHash = redis.call('TYPE', base .. 'entry:' .. key).ok == 'hash'
-    local row = isHash and redis.call('HMGET', base .. 'entry:' .. key, 'account', 'times', 'units', 'labels', 'head') or {}
+    local row = isHash and redis.call('HMGET', base .. 'entry:' .. key, 'account', 'times', 'units', 'labels', 'price', 'head', 'uses', 'saved', 'used_at') or {}
     if row[1] and row[2] and (isMeant or wanted[row[1]]) then
-      for _, text in ipairs({ key, row[1], row[2], row[3] or '', row[4] or '', row[5] or '', tostring(redis.call('HSTRLEN', base .. 'entry:' .. key, 'body')) }) do
-        rows[#rows + 1] = text
-      end
+      rows[#rows + 1] = key
+      for i = 1, 6 do rows[#rows + 1] = row[i] or '' end
+      rows[#rows + 1] = tostring(redis.call('HSTRLEN', base .. 'entry:' .. key, 'body'))
+      for i = 7, 9 do rows[#rows + 1] = row[i] or '' end
     end
     looked = looked + 1
-    if #rows / 7 >= most then return { key, '0', unpack(rows) } end
+    if #rows / 11 >= most then return { key, '0', unpack(rows) } end
   end
   if #range < 200 then return { '', '1', unpack(rows) } end
   from = '(' .. range[#range]

@@ -61,6 +61,7 @@ export function redisStore(options: RedisStoreOptions = {}): Store {
         throw error instanceof StoreError ? error : openingError(where, error, address?.host ?? '')
       }
     },
+    time: () => timeOf(link, places),
     inspect: () => inspect(link, places),
     onChange: (changed) => listenTo(link, places.changes, changed),
     async close() {
@@ -157,16 +158,21 @@ async function assertUsable(
     warn(`store "${where}" is on a server that drops keys when its memory is full (${policy}): limits, quotas and the ledger may get lost`)
 }
 
+/** The server's time; of a cluster, that of one of its servers. */
+async function timeOf(link: RedisLink, { format }: Pick<Places, 'format'>): Promise<number> {
+  const [seconds, micros] = (await link.send(format, ['TIME'])) as [string, string]
+  return Number(seconds) * 1_000 + Number(micros) / 1_000
+}
+
 /** A server that is full takes nothing, unless it drops what it has. */
 async function inspect(link: RedisLink, { format }: Places): Promise<StoreFacts> {
-  const [info, time] = await Promise.all([infoOf(link, format), link.send(format, ['TIME'])])
-  const [seconds, micros] = time as [string, string]
+  const [info, now] = await Promise.all([infoOf(link, format), timeOf(link, { format })])
   const drops = dropPolicyOf(info)
   const isFull = info.get('maxmemory') !== '0' && Number(info.get('used_memory')) >= Number(info.get('maxmemory'))
   return {
     on: `Redis ${info.get('redis_version') ?? 'of an unknown version'}${link.isCluster ? ', a cluster' : ''}`,
     isWritable: info.get('role') === 'master' && !(isFull && drops === undefined),
-    now: Number(seconds) * 1_000 + Number(micros) / 1_000,
+    now,
     drops,
   }
 }

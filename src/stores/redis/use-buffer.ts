@@ -1,24 +1,29 @@
+import type { Entry } from '../../core/ports/entry-store.js'
+import { RecentUses } from '../usage.js'
+import { accountOf } from './entry-form.js'
 import { slotOf } from './places.js'
 
 /** How long a use of an entry may wait to be written, milliseconds, and how many may. */
 const writeAfterMs = 1_000
 const mostUses = 10_000
 
-/** Uses of entries that are not written yet: they only say what goes first, and are written together. */
+/** Uses of entries, which are written together. */
 export class UseBuffer {
-  readonly #write: (slot: number, accountsAndKeys: readonly string[]) => Promise<unknown>
-  /** By key, the accounts of the entries, in the order of their latest use. */
-  readonly #used = new Map<string, string>()
+  readonly #write: (slot: number, used: readonly string[]) => Promise<unknown>
+  readonly #uses = new RecentUses(mostUses)
   #timer: NodeJS.Timeout | undefined
 
-  constructor(write: (slot: number, accountsAndKeys: readonly string[]) => Promise<unknown>) {
+  constructor(write: (slot: number, used: readonly string[]) => Promise<unknown>) {
     this.#write = write
   }
 
-  add(key: string, account: string): void {
-    this.#used.delete(key)
-    if (this.#used.size >= mostUses) return
-    this.#used.set(key, account)
+  use(entry: Entry): void {
+    this.#uses.use(entry)
+    this.#timer ??= setTimeout(() => void this.flush(), writeAfterMs).unref()
+  }
+
+  given(entry: Entry, now: number, isSaving: boolean): void {
+    this.#uses.given(entry, now, isSaving)
     this.#timer ??= setTimeout(() => void this.flush(), writeAfterMs).unref()
   }
 
@@ -27,13 +32,12 @@ export class UseBuffer {
     clearTimeout(this.#timer)
     this.#timer = undefined
     const bySlot = new Map<number, string[]>()
-    for (const [key, account] of this.#used) {
-      const slot = slotOf(key)
-      const there = bySlot.get(slot)
-      if (there) there.push(account, key)
-      else bySlot.set(slot, [account, key])
+    for (const use of this.#uses.take()) {
+      const slot = slotOf(use.key)
+      const there = bySlot.get(slot) ?? []
+      there.push(accountOf(use), use.key, ...[use.storedAt, use.times, use.saved, use.lastAt].map(String))
+      bySlot.set(slot, there)
     }
-    this.#used.clear()
     await Promise.allSettled([...bySlot].map(([slot, used]) => this.#write(slot, used)))
   }
 }

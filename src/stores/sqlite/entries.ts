@@ -38,12 +38,16 @@ export class SqliteEntries implements EntryStore {
   get(key: string): Entry | undefined {
     const copy = this.#copies.get(key)
     const entry = copy !== undefined && this.#isUnchanged() ? copy : this.#read(key)
-    if (entry !== undefined) this.#room.use(key)
+    if (entry !== undefined) this.#room.use(entry)
     return entry
   }
 
-  used({ key }: Entry): void {
-    this.#room.use(key)
+  used(entry: Entry): void {
+    this.#room.use(entry)
+  }
+
+  given(entry: Entry, now: number, isSaving: boolean): void {
+    this.#room.given(entry, now, isSaving)
   }
 
   #read(key: string): Entry | undefined {
@@ -88,8 +92,9 @@ export class SqliteEntries implements EntryStore {
   }
 
   #put(entry: Entry, now: number): PutResult | undefined {
-    const { key, provider, endpoint, head, body, storedAt, units, labels } = entry
-    const unitsText = units === undefined ? null : JSON.stringify(units)
+    const { key, provider, endpoint, head, body, storedAt, units, labels, price } = entry
+    const texts = [units, price].map((one) => (one === undefined ? null : JSON.stringify(one)))
+    const [unitsText, priceText] = texts as [string | null, string | null]
     const labelsText = labels === undefined || labels.length === 0 ? null : JSON.stringify(labels)
     const bytes = bytesOf(entry)
     this.#copies.drop(key)
@@ -98,7 +103,9 @@ export class SqliteEntries implements EntryStore {
       return { notKept: 'too-large' }
     }
     const put = () =>
-      this.#file.statement(putEntry).run(key, provider, endpoint, bytes, storedAt, ...laterTimes(entry), unitsText, labelsText, head, body)
+      this.#file
+        .statement(putEntry)
+        .run(key, provider, endpoint, bytes, storedAt, ...laterTimes(entry), unitsText, labelsText, priceText, head, body)
     return this.#file.do(() => {
       const { isFull, mayBeEvicted } = this.#room.look(key, bytes)
       if (!isFull && !mayBeEvicted) {
@@ -162,8 +169,9 @@ export class SqliteEntries implements EntryStore {
 
   list(selection: Selection, { after = '', most = 100 }: Parameters<EntryStore['list']>[1] = {}): EntryPage {
     const { where, values } = conditionOf(selection)
+    if (after === '') this.#room.settle()
     const rows = this.#file.do(() => this.#file.statement(selectEntries(where)).all(...values, after, most + 1))
-    const entries = rows.slice(0, most).map((row): EntrySummary => ({ ...summaryOf(String(row.key), row), bytes: Number(row.bytes) }))
+    const entries = rows.slice(0, most).map((row): EntrySummary => summaryOf(String(row.key), row))
     return { entries, next: rows.length > most ? entries.at(-1)?.key : undefined }
   }
 

@@ -1,13 +1,13 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Entry } from '../../core/ports/entry-store.js'
+import type { Entry, EntrySummary } from '../../core/ports/entry-store.js'
 import type { Selection } from '../../core/ports/selection.js'
 import type { Row } from './driver.js'
 
 const timeColumns = ['born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until', 'must_revalidate', 'invalidated']
-const columns = `provider, endpoint, head, stored_at, ${timeColumns.join(', ')}, units, labels`
+const columns = `provider, endpoint, head, stored_at, ${timeColumns.join(', ')}, units, labels, price`
 /** In the order of `entryOf`. */
 export const getEntry = `SELECT ${columns}, body FROM entry WHERE key = ?`
-const putColumns = ['key', 'provider', 'endpoint', 'bytes', 'stored_at', ...timeColumns, 'units', 'labels', 'head', 'body']
+const putColumns = ['key', 'provider', 'endpoint', 'bytes', 'stored_at', ...timeColumns, 'units', 'labels', 'price', 'head', 'body']
 export const putEntry = `INSERT INTO entry (id, ${putColumns.join(', ')})
   VALUES ((SELECT uses + 1 FROM entry_total), ${putColumns.map(() => '?').join(', ')})
   ON CONFLICT (key) DO UPDATE SET ${putColumns.map((name) => `${name} = excluded.${name}`).join(', ')}`
@@ -16,7 +16,8 @@ export const updateTimes = `UPDATE entry SET ${timeColumns.map((name) => `${name
 
 /** A page of entries without their bodies: after a key, so many. */
 export function selectEntries(where: string): string {
-  return `SELECT key, ${columns}, length(body) AS bytes FROM entry WHERE (${where}) AND key > ? ORDER BY key LIMIT ?`
+  const usage = ['uses', 'saved', 'used_at'].map((name) => `(SELECT ${name} FROM entry_use WHERE entry_use.id = entry.id) AS ${name}`)
+  return `SELECT key, ${columns}, length(body) AS bytes, ${usage.join(', ')} FROM entry WHERE (${where}) AND key > ? ORDER BY key LIMIT ?`
 }
 
 /** Which entries are meant, in SQL; `order`: the columns that an index gives them in the order of. */
@@ -64,11 +65,13 @@ export function entryOf(key: string, row: readonly unknown[]): Entry {
     invalidated: row[10] === 1,
     units: row[11] === null ? undefined : (JSON.parse(row[11] as string) as Entry['units']),
     labels: row[12] === null ? undefined : (JSON.parse(row[12] as string) as Entry['labels']),
-    body: row[13] as Uint8Array,
+    price: row[13] === null ? undefined : (JSON.parse(row[13] as string) as Entry['price']),
+    body: row[14] as Uint8Array,
   }
 }
 
-export function summaryOf(key: string, row: Row): Omit<Entry, 'body'> {
+export function summaryOf(key: string, row: Row): EntrySummary {
+  const times = Number(row.uses ?? 0)
   return {
     key,
     provider: row.provider as string,
@@ -84,5 +87,8 @@ export function summaryOf(key: string, row: Row): Omit<Entry, 'body'> {
     invalidated: row.invalidated === 1,
     units: row.units === null ? undefined : (JSON.parse(row.units as string) as Entry['units']),
     labels: row.labels === null ? undefined : (JSON.parse(row.labels as string) as Entry['labels']),
+    price: row.price === null ? undefined : (JSON.parse(row.price as string) as Entry['price']),
+    bytes: Number(row.bytes),
+    usage: times === 0 ? undefined : { times, saved: Number(row.saved), lastAt: Number(row.used_at) },
   }
 }

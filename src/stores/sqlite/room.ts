@@ -2,6 +2,7 @@ import { createHash } from 'node:crypto'
 import type { Entry, Evicted } from '../../core/ports/entry-store.js'
 import { type DroppedEntry, evictedOf, wasFresh } from '../../core/ports/evictions.js'
 import type { Selection } from '../../core/ports/selection.js'
+import { RecentUses } from '../usage.js'
 import type { Row } from './driver.js'
 import type { Condition } from './entry-rows.js'
 import type { SqliteFile } from './sqlite-file.js'
@@ -38,8 +39,7 @@ export class Room {
   readonly #file: SqliteFile
   readonly #maxBytes: number
   readonly #onDrop: (key: string) => void
-  /** Keys used since that was written last, in the order of their latest use. */
-  readonly #used = new Set<string>()
+  readonly #uses = new RecentUses(mostUses)
   #timer: NodeJS.Timeout | undefined
   #dropped = 0
   /** All entries, or those of an endpoint, with smaller ids were used again since they were put. */
@@ -68,11 +68,16 @@ export class Room {
   }
 
   /** An entry was used. */
-  use(key: string): void {
+  use(entry: Entry): void {
     if (this.#file.readOnly) return
-    this.#used.delete(key)
-    if (this.#used.size >= mostUses) return
-    this.#used.add(key)
+    this.#uses.use(entry)
+    this.#timer ??= setTimeout(() => this.#writeUses(), writeUsesAfterMs).unref()
+  }
+
+  /** An entry was given as an answer. */
+  given(entry: Entry, now: number, isSaving: boolean): void {
+    if (this.#file.readOnly) return
+    this.#uses.given(entry, now, isSaving)
     this.#timer ??= setTimeout(() => this.#writeUses(), writeUsesAfterMs).unref()
   }
 
@@ -144,20 +149,20 @@ export class Room {
     try {
       this.#file.inTransaction(() => this.#noteUses())
     } catch {
-      this.#used.clear() // they only say what goes first
+      this.#uses.take() // they only say what goes first, and how often it was given
     }
   }
 
   #noteUses(): void {
-    if (this.#used.size === 0) return
+    if (this.#uses.isEmpty) return
     const { uses } = this.#file.statement('SELECT uses FROM entry_total').get() as Row
-    const note = this.#file.statement(
-      'INSERT OR REPLACE INTO entry_use (id, provider, endpoint, used) SELECT id, provider, endpoint, ? FROM entry WHERE key = ?',
-    )
+    const note = this.#file.statement(`INSERT INTO entry_use (id, provider, endpoint, used, uses, saved, used_at)
+      SELECT id, provider, endpoint, ?, iif(stored_at = ?, ?, 0), iif(stored_at = ?, ?, 0), ? FROM entry WHERE key = ?
+      ON CONFLICT (id) DO UPDATE SET used = excluded.used, uses = uses + excluded.uses, saved = saved + excluded.saved,
+        used_at = max(used_at, excluded.used_at)`)
     let next = Number(uses)
-    for (const key of this.#used) note.run(++next, key)
+    for (const { key, storedAt, times, saved, lastAt } of this.#uses.take()) note.run(++next, storedAt, times, storedAt, saved, lastAt, key)
     this.#file.statement('UPDATE entry_total SET uses = ?').run(next)
-    this.#used.clear()
   }
 
   /**

@@ -2,7 +2,7 @@
 export const applicationId = 0x53747368
 
 /** Raised whenever the tables change in a way that other code cannot read. */
-export const formatVersion = 10
+export const formatVersion = 11
 
 const entryTimes = ['stored_at', 'born_at', 'fresh_until', 'refreshable_until', 'usable_until', 'keep_until']
 
@@ -14,7 +14,7 @@ function readable(view: string, table: string, columns: readonly string[], times
 
 /**
  * Uses of entries are numbered by `entry_total.uses`: the id of an entry is the number of its first, `entry_use.used` that of its latest, where
- * there was another. `entry_total` also says what there is in all, `endpoint_total` how many entries of each endpoint; triggers keep both true. `evicted` remembers keys, by a digest, of entries
+ * there was another; `uses` how often it was given as an answer since it was stored, of that `saved` in place of a call, and `used_at` when last. `entry_total` also says what there is in all, `endpoint_total` how many entries of each endpoint; triggers keep both true. `evicted` remembers keys, by a digest, of entries
  * that were dropped while they were fresh. `adopted` names the stores, by `store.id`, whose counts and records this one took over.
  *
  * `entry_label` finds entries by their labels, which triggers keep true. `claim` says which key is being asked for, with which labels (null where only the
@@ -41,6 +41,7 @@ export const createTables = `
     invalidated INTEGER NOT NULL,
     units TEXT,
     labels TEXT,
+    price TEXT,
     head TEXT NOT NULL,
     body BLOB NOT NULL
   );
@@ -66,7 +67,10 @@ export const createTables = `
     id INTEGER PRIMARY KEY,
     provider TEXT NOT NULL,
     endpoint TEXT NOT NULL,
-    used INTEGER NOT NULL
+    used INTEGER NOT NULL,
+    uses INTEGER NOT NULL DEFAULT 0,
+    saved INTEGER NOT NULL DEFAULT 0,
+    used_at INTEGER NOT NULL DEFAULT 0
   );
   CREATE INDEX IF NOT EXISTS entry_use_used ON entry_use (used);
   CREATE INDEX IF NOT EXISTS entry_use_endpoint ON entry_use (provider, endpoint, used);
@@ -149,6 +153,7 @@ ${readable('readable_entry', 'entry', ['key', 'provider', 'endpoint', 'bytes'], 
   "CASE WHEN head LIKE '{%' THEN json_extract(head, '$.status') END AS status",
   'units',
   'labels',
+  'price',
   "CASE WHEN head <> 'cbor' AND instr(body, x'00') = 0 THEN CAST(body AS TEXT) END AS body",
 ])}
   ${readable(
@@ -171,4 +176,8 @@ ${readable('readable_entry', 'entry', ['key', 'provider', 'endpoint', 'bytes'], 
 export const migrations: ReadonlyMap<number, string> = new Map([
   [8, 'ALTER TABLE store ADD COLUMN removals INTEGER NOT NULL DEFAULT 0'],
   [9, 'ALTER TABLE entry ADD COLUMN labels TEXT; DROP TABLE IF EXISTS claim; DROP VIEW IF EXISTS readable_entry'],
+  [
+    10,
+    `ALTER TABLE entry ADD COLUMN price TEXT; DROP VIEW IF EXISTS readable_entry; ${['uses', 'saved', 'used_at'].map((name) => `ALTER TABLE entry_use ADD COLUMN ${name} INTEGER NOT NULL DEFAULT 0`).join('; ')}`,
+  ],
 ])

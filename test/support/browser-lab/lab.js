@@ -2,6 +2,7 @@
 import * as stashen from 'stashen'
 import { indexedDbStore } from 'stashen/indexeddb'
 import { layeredStore } from 'stashen/layered'
+import { packedStore } from 'stashen/packed'
 import { storeContract } from 'stashen/testing'
 
 const stashes = new Map()
@@ -36,10 +37,14 @@ async function ask(path, name = 'one') {
 }
 
 /** Runs each case of the contract on a database of its own; returns what failed. */
-async function contract() {
+async function contract(packing) {
   const failures = []
   let count = 0
-  for (const { name, run } of storeContract(() => indexedDbStore({ name: `contract ${count++}` }))) {
+  const made = () => {
+    const store = indexedDbStore({ name: `contract ${packing ? 'packed' : ''} ${count++}` })
+    return packing ? packedStore({ store, ...packing }) : store
+  }
+  for (const { name, run } of storeContract(made, { digestsKeys: packing !== undefined })) {
     try {
       await run()
     } catch (error) {
