@@ -6,6 +6,7 @@ import { createInterface } from 'node:readline'
 import { setTimeout as pause } from 'node:timers/promises'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
+import { openDriver } from '../src/stores/sqlite/open-driver.js'
 import { temporaryFolder } from './support/files.js'
 import { haveRedis } from './support/needs.js'
 import { RedisServer, startCluster } from './support/redis-server.js'
@@ -50,6 +51,24 @@ class Member {
     this.#child.stdin?.write('close\n')
     await exit
   }
+}
+
+/** Has a process stand still, but not while it writes to an SQLite file: nobody could use that then, and each would ask for itself. */
+async function stopBetweenWrites(member: Member, path: string | undefined): Promise<void> {
+  member.kill('SIGSTOP')
+  if (path === undefined) return
+  const file = openDriver(path)
+  for (let isLocked = true; isLocked; ) {
+    try {
+      file.exec('BEGIN IMMEDIATE; COMMIT')
+      isLocked = false
+    } catch {
+      member.kill('SIGCONT')
+      await pause(20)
+      member.kill('SIGSTOP')
+    }
+  }
+  await file.close()
 }
 
 let redis: RedisServer
@@ -152,7 +171,7 @@ for (const [kind, processes, place] of kinds)
       const paused = sleepers.map(askPaused)
       const still = await callOf('/tides/paused')
       const sleeper = paused.find(({ member }) => member.pid === still.pid)?.member as Member
-      sleeper.kill('SIGSTOP')
+      await stopBetweenWrites(sleeper, kind === 'an SQLite file' ? place('store') : undefined)
       still.response.end('1')
       paused.push(...others.filter(({ pid }) => pid !== victim.pid).map(askPaused))
 

@@ -465,6 +465,41 @@ describe('a stash in trouble', () => {
       },
     ))
 
+  it('closes in bounded time, whatever the store does then, and says so once; one about to be opened is closed too', async () => {
+    for (const closing of [
+      () => Promise.reject(new Error('database is locked')),
+      () => new Promise<never>(() => {}),
+      () => {
+        throw new Error('database is locked')
+      },
+    ]) {
+      const clock = new FastClock(noon)
+      const warnings: string[] = []
+      const store = Object.assign(memoryStore(), { close: closing })
+      const stash = await openStash({ store, clock, warn: (message) => void warnings.push(message) })
+      await stash.operation('skerrylight.find', async (name: string) => name, rule)('Marram')
+      await clock.run(stash.close())
+      expect(clock.now() - noon, 'the time that a store has').to.be.within(0, 500)
+      expect(warnings.join()).to.match(/^the store cannot be written[^,]*, [^:]*: (database is locked|it gave no answer within 500 ms)$/)
+    }
+    const clock = new FastClock(noon)
+    let [opens, closes] = [0, 0]
+    const slow = Object.assign(memoryStore(), {
+      async open() {
+        if (++opens === 1) throw new Error('no route to the store')
+        await clock.sleep(100)
+      },
+      close: () => void closes++,
+    })
+    const stash = await openStash({ store: slow, clock, openWithoutStore: true, warn: () => {} })
+    const find = stash.operation('skerrylight.find', async (name: string) => name, rule)
+    await clock.run(clock.sleep(second))
+    void find('Marram')
+    await clock.run(clock.sleep(1))
+    await clock.run(stash.close())
+    expect([opens, closes]).to.eql([2, 1])
+  })
+
   it('leaves nothing behind when it is closed: no timer, no unwritten count', async () => {
     const clock = new FastClock(noon)
     let timers = 0

@@ -95,6 +95,14 @@ export class Guard {
     this.#writing.tryAgain()
   }
 
+  /** Closes the store if it is open, or about to be: in bounded time, also while it is left alone. What goes wrong is reported. */
+  close(): Maybe<void> {
+    if (this.#opens) return this.#opens.then(() => this.close()).catch(() => undefined)
+    if (!this.isOpen) return
+    this.#writing.tryAgain()
+    return this.attempt(() => this.#store.close(), undefined)
+  }
+
   #do<T>(part: StorePart, work: () => Maybe<T>): Maybe<T> {
     return this.#opening === undefined ? part.do(work) : this.#openLate().then(() => part.do(work))
   }

@@ -58,6 +58,6 @@ class GuardedStore implements Store {
   close(): Maybe<void> {
     if (this.#closed) return
     this.#closed = true
-    if (this.#guard.isOpen) return this.#store.close()
+    return this.#guard.close()
   }
 }

@@ -112,7 +112,7 @@ export class SqliteFile {
   close(): Maybe<void> {
     clearInterval(this.#timer)
     const { driver, mark } = this.#connection
-    if (!this.readOnly && isInPlace(this.#path, { ...mark, size: 0 })) driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')
+    if (!this.readOnly && isInPlace(this.#path, { ...mark, size: 0 })) attempt(() => driver.exec('PRAGMA wal_checkpoint(TRUNCATE)')) // another may have it locked
     forget(this.#connection)
     this.#connection = notConnected
     return driver.close()
