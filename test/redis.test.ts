@@ -211,7 +211,7 @@ if (haveRedis('the Redis store')) {
       }).timeout(60_000)
     })
 
-    it('far away, has a hit wait for one round trip, a miss for two, and for three where limits count', async () => {
+    it('far away, has a hit wait for one round trip, and a miss for two, also where limits count or what is stored is stale', async () => {
       const tripMs = 100
       const sockets = new Set<Socket>()
       const proxy = createServer((near) => {
@@ -226,7 +226,10 @@ if (haveRedis('the Redis store')) {
         }
       }).listen(0, '127.0.0.1')
       await once(proxy, 'listening')
-      const endpoints = { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } as const
+      const endpoints = {
+        tides: { request: 'GET /tides/{id}', freshFor: '1 hour' },
+        berths: { request: 'GET /berths/{id}', freshFor: '1 ms' },
+      } as const
       const stash = await openStash({
         ...{ store: redisStore({ url: `redis://127.0.0.1:${(proxy.address() as AddressInfo).port}` }), storeTimeout: '5 s' },
         fetch: async () => new Response('high'),
@@ -249,12 +252,64 @@ if (haveRedis('the Redis store')) {
       const least = async (of: (i: number) => string) =>
         Math.floor(Math.min(...[await trips(of(1)), await trips(of(2)), await trips(of(3))]))
       expect(await least((i) => `free/tides/${i}`), 'a miss').to.equal(2)
-      expect(await least((i) => `limited/tides/${i}`), 'a miss within limits').to.equal(3)
+      expect(await least((i) => `limited/tides/${i}`), 'a miss within limits').to.equal(2)
+      for (const id of [1, 2, 3]) await trips(`limited/berths/${id}`)
+      expect(await least((i) => `limited/berths/${i}`), 'what is stale, within limits').to.equal(2)
       expect(await least((i) => `limited/tides/${i}`), 'a hit').to.equal(1)
       await stash.close()
       for (const socket of sockets) socket.destroy()
       proxy.close()
     }).timeout(60_000)
+
+    it('leaves no claim behind of a call that asked for one and did not leave', async () => {
+      let asked = 0
+      const machine = () =>
+        openStash({
+          store: redisStore({ url: server.url, prefix: 'ahead' }),
+          fetch: async () => new Response(`${++asked}`, { headers: { vary: 'accept' } }),
+          providers: {
+            ebbline: {
+              ...{ baseUrl: base, limits: [{ calls: 3, per: 'minute' }] },
+              endpoints: {
+                tides: { request: 'GET /tides/{id}', freshFor: '1 hour' },
+                quotes: { request: 'GET /quotes/{id}', freshFor: '1 hour' },
+              },
+            },
+          },
+        })
+      await using one = await machine()
+      await using other = await machine()
+      const ask = async (stash: Stash, path: string, init: RequestInit = {}) => {
+        const response = await stash.fetch(`${base}${path}`, init)
+        return `${await response.text()} ${stash.outcomeOf(response)?.how}`
+      }
+      const claims = () => {
+        const keys = server.cli('--raw', 'keys', 'ahead:*claim:*').split('\n')
+        return keys.filter((key) => key !== '' && server.cli('--raw', 'hget', key, 'ended').trim() === '')
+      }
+      const noneLeft = async () => {
+        for (let tries = 0; claims().length > 0; tries++) {
+          expect(tries, claims().join()).to.be.below(100)
+          await new Promise((resolve) => setTimeout(resolve, 20))
+        }
+      }
+      const stored = { cache: 'only-if-cached', mode: 'same-origin' } as const
+      for (let i = 0; i < 3; i++) expect(await ask(one, '/tides/1', stored).catch((error: Error) => error.name)).to.equal('TypeError')
+      await noneLeft()
+      const left = new AbortController()
+      const leaving = ask(one, '/tides/1', { signal: left.signal }).catch((error: Error) => error.name)
+      left.abort()
+      expect(await leaving).to.equal('AbortError')
+      await noneLeft()
+      expect(await ask(other, '/tides/1')).to.equal('1 forwarded')
+      for (const stash of [one, other]) for (let i = 0; i < 3; i++) expect(await ask(stash, '/tides/1')).to.match(/^1 (hit|collapsed)$/)
+      const many = await Promise.all(Array.from({ length: 50 }, (_, i) => ask(i % 2 ? one : other, '/quotes/7')))
+      expect(new Set(many.map((text) => text.split(' ')[0]))).to.eql(new Set(['2']))
+      expect(await ask(one, '/tides/2')).to.equal('3 forwarded')
+      expect(await ask(one, '/tides/3').catch((error: { code?: string }) => error.code)).to.equal('LIMIT_REACHED')
+      await noneLeft()
+      expect(asked).to.equal(3)
+    })
 
     it('keeps what tools can read: fields of an entry by their names, its body as it came', async () => {
       const stash = await openStash({

@@ -13,6 +13,7 @@ import type { WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
 import type { Landed } from '../upstream/landed.js'
 import type { Caller } from './calls-in-flight.js'
+import type { ClaimAhead } from './claim-ahead.js'
 import type { Found } from './look-up.js'
 import { expectedStorage, type Live, labelled, storageAfter, storedOutcome } from './outcomes.js'
 
@@ -28,6 +29,8 @@ export interface Forwarding<T> {
   readonly record: CallRecord
   readonly found: Found
   readonly decision: Decision & { readonly do: 'call' }
+  /** The claim on its key, where that was asked for already. */
+  readonly ahead?: ClaimAhead | undefined
   /** How often the end of a call of another process was waited for, and whether none is waited for any more. */
   readonly waits?: number
   readonly over?: boolean

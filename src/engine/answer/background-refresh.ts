@@ -3,6 +3,7 @@ import type { Clock } from '../../core/ports/clock.js'
 import type { Call } from '../call/call.js'
 import type { Ended } from '../upstream/landed.js'
 import type { CallsInFlight } from './calls-in-flight.js'
+import type { ClaimAhead } from './claim-ahead.js'
 import type { ClaimedCalls } from './claimed-calls.js'
 import type { Found } from './look-up.js'
 
@@ -55,9 +56,9 @@ export class BackgroundRefresh {
   }
 
   /** Begins a refresh, unless one is under way, here or in another process. Never rejects. */
-  async begin<T>(call: Call<T>, found: Found): Promise<void> {
+  async begin<T>(call: Call<T>, found: Found, ahead?: ClaimAhead): Promise<void> {
     if (this.#inFlight.has(found.key) || !this.#mayTryAgain(found.key)) return
-    const claim = await this.#upstream.take({ call, previous: found.entry }, found.key)
+    const claim = await this.#upstream.take({ call, previous: found.entry }, found.key, ahead)
     if (claim === 'busy') return
     const { shared, joined } = this.#callFor(call, found, claim)
     if (joined) this.#upstream.drop(claim)

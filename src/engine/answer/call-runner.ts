@@ -1,4 +1,4 @@
-import { decide } from '../../core/decide/decide.js'
+import { type Decision, decide } from '../../core/decide/decide.js'
 import type { Outcome } from '../../core/decide/outcome.js'
 import { CallOverdueError, NothingStoredError, OfflineError } from '../../core/errors/call-errors.js'
 import { endingOf } from '../../core/money/billed-calls.js'
@@ -6,7 +6,7 @@ import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Call } from '../call/call.js'
-import type { CallRecorder } from '../call/call-record.js'
+import type { CallRecord, CallRecorder } from '../call/call-record.js'
 import type { WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
 import type { Gate } from '../gate/gate.js'
@@ -14,6 +14,7 @@ import type { Landed, MadeElsewhere } from '../upstream/landed.js'
 import { type Answered, Answering, type Forwarding, paidFor } from './answering.js'
 import type { BackgroundRefresh } from './background-refresh.js'
 import type { CallsInFlight } from './calls-in-flight.js'
+import type { ClaimAhead } from './claim-ahead.js'
 import { leavingOf } from './leaving.js'
 import type { Found, LookUp } from './look-up.js'
 import type { Live } from './outcomes.js'
@@ -29,6 +30,12 @@ export interface CallRunnerParts {
   readonly refresh: BackgroundRefresh
   readonly recorder: CallRecorder
   readonly running: RunningCalls
+}
+
+/** What is stored for a call, and what is to be done about it. */
+interface Considered {
+  readonly found: Found
+  readonly decision: Decision
 }
 
 /** How often the end of another process's call is waited for before a caller has one of its own. */
@@ -50,13 +57,29 @@ export class CallRunner {
   }
 
   async #run<T>(call: Call<T>, first: Maybe<Entry | undefined>): Promise<Answered<T>> {
-    const { recorder, refresh, running } = this.#parts
+    const { recorder, inFlight } = this.#parts
     const record = recorder.begin(call)
-    const { signal, withinMs } = call.terms
+    const { signal } = call.terms
     if (signal?.aborted) throw record.fail(signal.reason, { reason: 'abandoned' }, { how: 'abandoned', isWithheld: true })
-    const { found, decision } = await this.consider(call, first)
+    let ahead: ClaimAhead | undefined
+    const considered = await this.consider(call, first, () => {
+      ahead = inFlight.askAhead(call)
+    })
+    if (!ahead) return this.#answer(call, record, considered)
+    const { first: stored, varied } = considered.found
+    inFlight.saw(call.key as string, stored && varied ? { ...stored, refreshableUntil: Number.POSITIVE_INFINITY } : stored) // a claim is on the variant
+    try {
+      return await this.#answer(call, record, considered, ahead)
+    } finally {
+      ahead.drop()
+    }
+  }
+
+  /** Does what is decided about a call. */
+  #answer<T>(call: Call<T>, record: CallRecord, { found, decision }: Considered, ahead?: ClaimAhead): Maybe<Answered<T>> {
+    const { refresh, running } = this.#parts
     if (decision.do === 'serve') {
-      if (decision.refresh) void running.track(refresh.begin(call, found))
+      if (decision.refresh) void running.track(refresh.begin(call, found, ahead))
       return this.#answering.serve(call, record, found.entry as Entry, decision)
     }
     if (decision.do === 'refuse') {
@@ -64,17 +87,18 @@ export class CallRunner {
       const error = decision.reason === 'offline' ? new OfflineError(provider, name) : new NothingStoredError(provider, name)
       throw record.fail(error, { reason: decision.reason }, { isWithheld: true })
     }
+    const { withinMs } = call.terms
     const mayEnd = withinMs !== undefined && call.endpoint.mode !== 'measure'
     const caller = { call, terms: call.terms, deadline: mayEnd ? record.began + withinMs : undefined }
-    return this.#forward({ caller, record, found, decision })
+    return this.#forward({ caller, record, found, decision, ahead })
   }
 
   /** Looks up and decides what is to be done about a call, and does nothing about it. */
-  async consider<T>(call: Call<T>, first?: Maybe<Entry | undefined>) {
+  async consider<T>(call: Call<T>, first?: Maybe<Entry | undefined>, waits?: () => void): Promise<Considered> {
     const { lookUp, clock, gate } = this.#parts
     const { endpoint, bypass, excerpt } = call
     const looksUp = endpoint.mode !== 'measure' && endpoint.freshForMs !== undefined && !bypass
-    const found: Found = looksUp ? await lookUp.find(call, first) : { key: call.key ?? '', entry: undefined, varied: false }
+    const found: Found = looksUp ? await lookUp.find(call, first, waits) : { key: call.key ?? '', entry: undefined, varied: false }
     const { urgency } = call.terms
     const facts = Object.assign(situationOf(call, found.entry, clock.now()), {
       bypass,
@@ -88,9 +112,9 @@ export class CallRunner {
   }
 
   async #forward<T>(forwarding: Forwarding<T>): Promise<Answered<T>> {
-    const { caller, record, found, decision } = forwarding
+    const { caller, record, found, decision, ahead, over = false } = forwarding
     const { call } = caller
-    const { shared, joined } = this.#parts.inFlight.callFor(caller, found, { reuse: decision.reuse, over: forwarding.over === true })
+    const { shared, joined } = this.#parts.inFlight.callFor(caller, found, { reuse: decision.reuse, over, ahead })
     let landed: Landed<T>
     const leaving = leavingOf(caller, this.#parts.clock)
     try {

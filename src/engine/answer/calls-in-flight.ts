@@ -1,8 +1,10 @@
 import type { Reuse } from '../../core/decide/decide.js'
+import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { Claim, Claiming } from '../../core/ports/claims.js'
 import type { Call, CallTerms } from '../call/call.js'
 import type { Cancellation } from '../cancellation.js'
 import type { Landed } from '../upstream/landed.js'
+import type { ClaimAhead } from './claim-ahead.js'
 import type { ClaimedCalls } from './claimed-calls.js'
 import type { Found } from './look-up.js'
 import type { RunningCalls } from './running-calls.js'
@@ -26,6 +28,8 @@ export interface Reusing {
   readonly over?: boolean
   /** The claim on its key, where that is held already. */
   readonly claim?: Claim | undefined
+  /** One that was asked for already. */
+  readonly ahead?: ClaimAhead | undefined
 }
 
 /** The upstream calls under way, by key: one for all who ask. */
@@ -46,24 +50,37 @@ export class CallsInFlight {
     return this.#inFlight.has(key)
   }
 
+  /** Asks for the claim on the key of a call before it is known whether it leaves, where it would need that. */
+  askAhead(call: Call<unknown>): ClaimAhead | undefined {
+    const { key = '', endpoint } = call
+    return this.has(key) || this.#unshared.has(key) || !endpoint.collapsesAll ? undefined : this.#upstream.askAhead(call)
+  }
+
+  /** Notes what is stored under a key, by its times, of a store that takes its time. */
+  saw(key: string, times: StoredTimes | undefined): void {
+    this.#upstream.saw(key, times)
+  }
+
   /** The upstream call for a key: the one under way if that will do, else a new one, which later callers find under way. */
   callFor<T>(
     { call, terms, deadline }: Caller<T>,
     { key, entry }: Found,
-    { reuse, over: isAsked = false, claim }: Reusing,
+    { reuse, over: isAsked = false, claim, ahead }: Reusing,
   ): { shared: SharedCall<Landed<T>>; joined: boolean } {
     const inFlight = this.#inFlight.get(key) as SharedCall<Landed<T>> | undefined
     if (reuse === 'shared' && inFlight && !inFlight.abandoned && !inFlight.superseded && !this.#unshared.has(key)) {
+      ahead?.drop()
       if (!terms.urgency.inBackground) inFlight.hurry()
       return { shared: inFlight, joined: true }
     }
     const isReusable = reuse !== 'none'
+    if (!isReusable) ahead?.drop()
     const isAlone = reuse === 'own' || isAsked || !call.endpoint.collapsesAll || this.#unshared.has(key)
     const begin = (self: SharedCall<Landed<T>>, ending: Cancellation) => {
       const isSuperseded = () => self.superseded
       return this.#upstream.make(
         { call, terms, deadline, previous: entry, isReusable, isSuperseded, ending },
-        { key, over: isAlone, claim },
+        { key, over: isAlone, claim, ahead },
       )
     }
     const shared = new SharedCall<Landed<T>>(begin, () => {

@@ -1,3 +1,4 @@
+import type { StoredTimes } from '../../core/decide/entry-times.js'
 import type { Claim, ClaimEnd, Claiming, Claims } from '../../core/ports/claims.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
@@ -11,6 +12,7 @@ import { placeOf } from '../upstream/place.js'
 import type { UpstreamCalls } from '../upstream/upstream-calls.js'
 import type { UpstreamJob } from '../upstream/upstream-job.js'
 import { pause } from '../upstream/waiting.js'
+import { type ClaimAhead, ClaimsAhead } from './claim-ahead.js'
 import { isShareable } from './sharing.js'
 
 /** How soon a claim is looked at again that another process has, milliseconds: at first, and at the most. */
@@ -25,6 +27,8 @@ export interface ClaimTerms {
   readonly over: boolean
   /** A claim that is held already. */
   readonly claim?: Claim | undefined
+  /** One that was asked for already. */
+  readonly ahead?: ClaimAhead | undefined
 }
 
 /** Makes upstream calls: one for a key at a time among all processes that share a store, where that knows of claims. */
@@ -32,6 +36,7 @@ export class ClaimedCalls {
   readonly #upstream: UpstreamCalls
   readonly #entries: Pick<EntryStore, 'get'>
   readonly #claims: Claims | undefined
+  readonly #ahead: ClaimsAhead | undefined
   readonly #gate: Gate
   readonly #clock: Clock
   /** Tokens of this process: it never waits for itself. */
@@ -41,14 +46,32 @@ export class ClaimedCalls {
     this.#upstream = upstream
     this.#entries = entries
     this.#claims = entries.claims
+    this.#ahead = entries.claims && new ClaimsAhead(entries.claims, this.#own)
     this.#gate = gate
     this.#clock = clock
   }
 
+  /** Asks for the claim on the key of a call, which may leave. */
+  askAhead(call: Call<unknown>): ClaimAhead | undefined {
+    const { endpoint, path, key, terms } = call
+    if (key === undefined || endpoint.mode !== 'reuse' || this.#gate.isHeldOff({ endpoint, path, urgency: terms.urgency })) return undefined
+    return this.#ahead?.ask({ key, provider: endpoint.provider, endpoint: endpoint.name, labels: call.labels }, this.#clock.now())
+  }
+
+  /** Notes what is stored under a key, by its times, of a store that takes its time. */
+  saw(key: string, times: StoredTimes | undefined): void {
+    this.#ahead?.saw(key, times)
+  }
+
   /** The claim on a key; `busy` where another process has it, or has just stored an answer. */
-  async take({ call, previous }: Pick<UpstreamJob<unknown>, 'call' | 'previous'>, key: string): Promise<Claim | 'busy' | undefined> {
+  async take(
+    { call, previous }: Pick<UpstreamJob<unknown>, 'call' | 'previous'>,
+    key: string,
+    ahead?: ClaimAhead,
+  ): Promise<Claim | 'busy' | undefined> {
     if (!this.#claims) return undefined
-    const claimed = await this.#claims.take(claimingOf(call, { key, storedAt: previous?.storedAt, over: false }))
+    const claiming = claimingOf(call, { key, storedAt: previous?.storedAt, over: false })
+    const claimed = await (ahead?.use(claiming) ?? this.#claims.take(claiming))
     if (claimed.result === 'taken') return this.#owned(claimed.claim)
     return claimed.result === 'none' ? undefined : 'busy'
   }
@@ -75,9 +98,9 @@ export class ClaimedCalls {
     return this.#claimAndMake(job, this.#claims, terms)
   }
 
-  async #claimAndMake<T>(job: UpstreamJob<T>, claims: Claims, { key, over }: ClaimTerms): Promise<Landed<T>> {
+  async #claimAndMake<T>(job: UpstreamJob<T>, claims: Claims, { key, over, ahead: asked }: ClaimTerms): Promise<Landed<T>> {
     const claiming = claimingOf(job.call, { key, storedAt: job.previous?.storedAt, over })
-    let taking = claims.take(claiming)
+    let taking = asked?.use(claiming) ?? claims.take(claiming)
     const { path } = job.call
     const ahead =
       taking instanceof Promise ? this.#gate.lookAhead({ endpoint: job.call.endpoint, path, urgency: job.terms.urgency }) : undefined
@@ -110,7 +133,10 @@ export class ClaimedCalls {
       if (!('answer' in fetched)) end(fetched.result === 'abandoned' || job.ending.aborted ? 'over' : 'not-stored')
       else if (!isForAll(job.call, landed, fetched, this.#clock.now())) end('for-one')
       else {
-        landed.onEnd((ended) => end('stored' in ended ? undefined : 'abandoned' in ended ? 'over' : 'not-stored'))
+        landed.onEnd((ended) => {
+          if ('stored' in ended) this.#ahead?.saw(landed.place.key, ended.stored)
+          end('stored' in ended ? undefined : 'abandoned' in ended ? 'over' : 'not-stored')
+        })
         void fetched.settled?.then((how) => how === 'outgrown' && end('not-stored'))
         void landed.finished.then(() => end('not-stored'))
         return { ...landed, isLost: () => isLost(claims, claim, landed) }

@@ -10,6 +10,8 @@ export interface Found {
   readonly key: string
   readonly entry: Entry | undefined
   readonly varied: boolean
+  /** What is stored under the key of the call itself, where that was asked for. */
+  readonly first?: Entry | undefined
 }
 
 /** Finds entries: by key, where the signposts of a key lead by the parameters that matter, and by the fields that answers vary by. */
@@ -24,12 +26,15 @@ export class LookUp {
     this.#trouble = new OncePerEpisode(warn)
   }
 
-  /** The entry that a call chooses. `first`: what is stored under its key, where that is known. Never rejects: what fails finds nothing. */
-  async find(call: Call<unknown>, first?: Maybe<Entry | undefined>): Promise<Found> {
+  /**
+   * The entry that a call chooses. `first`: what is stored under its key, where that is known. `waits`: called where a store takes its time, once it was
+   * asked. Never rejects: what fails finds nothing.
+   */
+  async find(call: Call<unknown>, first?: Maybe<Entry | undefined>, waits?: () => void): Promise<Found> {
     const { key } = call
     if (key === undefined) return { key: '', entry: undefined, varied: false }
     try {
-      const found = await this.#find(call, key, first)
+      const found = await this.#find(call, key, first, waits)
       this.#trouble.fine(call.endpoint)
       return found
     } catch (error) {
@@ -39,24 +44,26 @@ export class LookUp {
     }
   }
 
-  async #find(call: Call<unknown>, asked: string, given: Maybe<Entry | undefined>): Promise<Found> {
+  async #find(call: Call<unknown>, asked: string, given: Maybe<Entry | undefined>, waits: (() => void) | undefined): Promise<Found> {
     let key = asked
     const got = given ?? this.#entries.get(key)
     // of a store that takes its time both are asked for at once: a miss waits for one round trip then
     const search = call.search && got instanceof Promise ? this.#entries.get(call.search.signpostKey) : undefined
     if (search instanceof Promise) search.catch(noop)
-    let first = await got
+    if (got instanceof Promise) waits?.()
+    const first = await got
+    let chosen = first
     if (!first && call.search) {
       const signpost = signpostIn(await (search ?? this.#entries.get(call.search.signpostKey)))
       if (signpost && 'search' in signpost) {
         key = call.search.key(signpost.search)
-        first = await this.#entries.get(key)
+        chosen = await this.#entries.get(key)
       }
     }
-    const signpost = signpostIn(first)
-    if (!signpost || !('vary' in signpost)) return { key, entry: this.#readable(call, first), varied: false }
+    const signpost = signpostIn(chosen)
+    if (!signpost || !('vary' in signpost)) return { key, entry: this.#readable(call, chosen), varied: false, first }
     const variant = call.variantKey(key, signpost.vary)
-    return { key: variant, entry: this.#readable(call, await this.#entries.get(variant)), varied: true }
+    return { key: variant, entry: this.#readable(call, await this.#entries.get(variant)), varied: true, first }
   }
 
   /** An entry that can be read, else none: what cannot be is dropped, and counts as absent. */
