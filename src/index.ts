@@ -87,7 +87,7 @@ export type { BudgetStatus, HoldOffStatus, LimitStatus, ProviderStatus } from '.
 export type { Money } from './core/money/money.js'
 export type { CountedAt, PlanOptions, PlanTerms, PlanTier, Rounding, UnbilledOutcome } from './core/money/plan.js'
 export type { Units } from './core/money/units.js'
-export type { Claim, ClaimEnd, Claimed, Claiming, Claims } from './core/ports/claims.js'
+export type { Claim, ClaimEnd, Claimed, Claiming, Claims, Shown } from './core/ports/claims.js'
 export { claimMs, endSeenMs, isClaimSelected } from './core/ports/claims.js'
 export type { Clock } from './core/ports/clock.js'
 export { pageOf } from './core/ports/entry-pages.js'

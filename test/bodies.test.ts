@@ -90,6 +90,34 @@ describe('bodies', () => {
       expect(now.received).to.have.length(1)
     }))
 
+  it('are the same however they are read, also where their pieces are those of a buffer that is larger, or are wanted again', async () => {
+    const place = Buffer.from('what came before, high tide, what comes after')
+    const piece = (from: number, to: number) => place.subarray(from, to)
+    for (const of of [[piece(18, 27)], [piece(18, 22), piece(22, 27)]]) {
+      const upstream = async () =>
+        new Response(
+          new ReadableStream({
+            start(controller) {
+              for (const one of of) controller.enqueue(one)
+              controller.close()
+            },
+          }),
+        )
+      const endpoints = { tides: { request: 'GET /*', freshFor: '1 min' } } as const
+      const stash = await openStash({ fetch: upstream, providers: { ebbline: { baseUrl: 'https://tides.ebbline.example', endpoints } } })
+      const get = () => stash.fetch('https://tides.ebbline.example/1')
+      for (let i = 0; i < 3; i++) {
+        const [some, all] = await Promise.all([get(), get()])
+        expect(await some.text()).to.equal('high tide')
+        expect(decoder.decode(await all.arrayBuffer())).to.equal('high tide')
+        const next = pieces(await get())
+        expect(`${await next()}${(await next()) ?? ''}`).to.equal('high tide')
+      }
+      expect(place.toString()).to.include('before, high tide, what')
+      await stash.close()
+    }
+  })
+
   it('are dropped past maxBodyBytes and still reach every caller whole, as fast as one of them reads', () =>
     quay(
       async (now) => {

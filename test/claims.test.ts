@@ -41,6 +41,11 @@ class Member {
     return new Promise((resolve) => this.#waiting.set(line, resolve))
   }
 
+  /** Waits for a line that it writes of itself. */
+  heard(line: string): Promise<Counts> {
+    return new Promise((resolve) => this.#waiting.set(line, resolve))
+  }
+
   kill(signal: NodeJS.Signals): void {
     this.#child.kill(signal)
   }
@@ -84,7 +89,7 @@ if (haveRedis('one upstream call of many processes')) {
   after(() => Promise.all([redis, ...(cluster ?? [])].map((server) => server.remove())))
   kinds.push(
     ['a Redis server', 8, (name) => `${redis.url}?prefix=${name}`],
-    ['a Redis server behind near layers', 4, (name) => `near:${redis.url}?prefix=near-${name}`],
+    ['an encrypted Redis server behind near layers', 4, (name) => `near:sealed:${redis.url}?prefix=near-${name}`],
     ['a Redis cluster', 8, (name) => `cluster:${cluster.map(({ port }) => port).join(',')}?prefix=${name}`],
   )
 }
@@ -207,6 +212,68 @@ for (const [kind, processes, place] of kinds)
         members.findIndex(({ pid }) => pid === victim.pid),
         1,
       )
+    })
+
+    it('give what arrives to those who wait in others while it does, to its end, whoever leaves or dies on the way; a call more counts as one', async () => {
+      const [first, second, third] = [join('shown'), join('shown'), join('shown')]
+      for (const { ready } of [first, second, third]) await ready
+      const others = [second, third]
+      let rest = ', rising'
+      /** Has the first one ask, and the others once its answer has begun, and returns what these came to. */
+      const shown = async (path: string, next: (response: ServerResponse) => unknown) => {
+        answer = (response, number) => {
+          response.setHeader('cache-control', 'max-age=60')
+          response.write('2.4 m')
+          if (number > 1) response.end(rest)
+        }
+        const own = first.told(`read ${path}`)
+        await first.heard(`first ${path}`)
+        const begun = others.map((member) => member.heard(`first ${path}`))
+        const told = others.map((member) => member.told(`read ${path}`))
+        await Promise.all(begun)
+        expect(callsOf(path), 'it is not complete by then').to.equal(1)
+        await next((await callOf(path)).response)
+        return { own, all: sum(await Promise.all(told)) }
+      }
+      const whole = await shown('/tides/arriving', (response) => response.end(rest))
+      expect(whole.all).to.eql({ [`2.4 m${rest} collapsed`]: 2 })
+      expect(await whole.own).to.eql({ [`2.4 m${rest} forwarded`]: 1 })
+      expect(callsOf('/tides/arriving')).to.equal(1)
+      expect(await second.told('ask /tides/arriving 3'), 'stored once').to.eql({ [`2.4 m${rest} hit`]: 3 })
+
+      const left = await shown('/tides/left', async (response) => {
+        await first.told('leave /tides/left')
+        await pause(300)
+        response.end(rest)
+      })
+      expect(left.all).to.eql({ [`2.4 m${rest} collapsed`]: 2 })
+      expect(Object.keys(await left.own).join()).to.match(/abort/i)
+      expect(callsOf('/tides/left')).to.equal(1)
+
+      const broken = await shown('/ships/broken', (response) => response.destroy())
+      expect(Object.keys(broken.all).join()).to.match(/broke off/)
+      expect(callsOf('/ships/broken')).to.equal(1)
+
+      rest = '.'.repeat(1_200_000)
+      const large = await shown('/tides/large', (response) => response.end(rest))
+      const { '1200005 bytes forwarded': forwarded = 0, '1200005 bytes collapsed': collapsed = 0, ...more } = large.all
+      expect([more, forwarded + collapsed]).to.eql([{}, 2])
+      expect(callsOf('/tides/large'), 'of what is too large to be kept, each its own').to.equal(1 + forwarded)
+
+      rest = ', rising'
+      await pause(1_500) // each process writes its counts every second
+      const totalsBefore = await second.told('totals')
+      const killed = await shown('/tides/lost', () => first.kill('SIGKILL'))
+      expect(killed.all).to.eql({ [`2.4 m${rest} forwarded`]: 1, [`2.4 m${rest} collapsed`]: 1 })
+      expect(callsOf('/tides/lost')).to.equal(2)
+      await pause(1_500)
+      const totals = await second.told('totals')
+      for (const [name, more] of [
+        ['asked', 2],
+        ['upstream', 1],
+      ] as const)
+        expect((totals[name] ?? 0) - (totalsBefore[name] ?? 0), name).to.equal(more)
+      members.splice(members.indexOf(first), 1)
     })
 
     it('do not bring back what was purged or invalidated while it was on its way, however long others have had the store open', async () => {

@@ -1,4 +1,5 @@
 import { randomBytes } from 'node:crypto'
+import type { ServerResponse } from 'node:http'
 import { expect } from 'chai'
 import type { BrowserContext, Page } from 'playwright-core'
 import { openStash, type Stash, type Store } from 'stashen'
@@ -9,6 +10,9 @@ import { haveChromium } from './support/needs.js'
 interface Lab {
   open(name?: string, options?: object): Promise<unknown>
   ask(path: string, name?: string): Promise<{ how: string; stored: boolean; body: string }>
+  /** Reads the first piece of an answer, and then the others. */
+  begin(path: string): Promise<string>
+  rest(): Promise<string>
   contract(packing?: object): Promise<{ count: number; failures: string[] }>
   readonly stashes: Map<string, { readonly stash: Stash; readonly warnings: string[] }>
 }
@@ -154,6 +158,27 @@ if (haveChromium('stores in IndexedDB')) {
       release()
       for (const all of await Promise.all(waiting)) expect(all).to.eql(['/tides/4', 1])
       expect(browser.asked).to.eql(['/tides/3', '/tides/4', '/tides/4'])
+    })
+
+    it('gives what arrives in one tab to others while it does, and goes on where that tab is closed', async () => {
+      const [first, second] = [await opened(), await opened()]
+      for (const page of [first, second]) await page.evaluate(() => lab.open())
+      const responses: ServerResponse[] = []
+      browser.answer = (_path, response) => {
+        response.write('2.4 m')
+        responses.push(response)
+      }
+      for (const path of ['/tides/8', '/tides/9']) {
+        expect(await first.evaluate((of) => lab.begin(of), path)).to.equal('2.4 m')
+        expect(await second.evaluate((of) => lab.begin(of), path), 'while it arrives').to.equal('2.4 m')
+        if (path === '/tides/9') {
+          await first.close()
+          await until(() => responses.length === 3)
+        }
+        responses.at(-1)?.end(', rising')
+        expect(await second.evaluate(() => lab.rest())).to.equal(', rising')
+      }
+      expect(browser.asked).to.eql(['/tides/8', '/tides/9', '/tides/9'])
     })
 
     it('does not wait for a tab that is suspended, and does not store what that brings later', async () => {

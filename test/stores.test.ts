@@ -238,7 +238,7 @@ describe('stores', () => {
 
     /** What makes a file of today one of an older format. */
     const tenth =
-      'DROP VIEW readable_entry; ALTER TABLE entry DROP COLUMN price;' +
+      'DROP VIEW readable_entry; ALTER TABLE entry DROP COLUMN price; DROP TABLE showing; DROP TABLE shown_piece;' +
       ['uses', 'saved', 'used_at'].map((name) => `ALTER TABLE entry_use DROP COLUMN ${name};`).join('')
     const ninth =
       tenth +

@@ -103,6 +103,40 @@ export const claimsContract: readonly [name: string, check: (store: Store) => Pr
     },
   ],
   [
+    'shows an answer that arrives to those who watch, piece by piece, and keeps nothing where nobody does',
+    async ({ entries: { claims } }) => {
+      if (!claims?.show || !claims.watch) return
+      const [claim, other] = [await taken(claims, base, { over: true }), await taken(claims, `${base} other`, { over: true })]
+      const piece = (of: number) => new Uint8Array([of, 0, 13, 10, 255])
+      expect(await claims.show(claim, 0, [piece(0)]), 'nobody watches').to.equal(false)
+      expect(await claims.watch(claim, 0)).to.equal(undefined)
+      expect(await claims.show(other, 0, [piece(9)]), 'the other one').to.equal(false)
+      for (const [from, to] of [
+        [0, 1],
+        [1, 1],
+        [1, 4],
+        [4, 150],
+      ] as const)
+        expect(
+          await claims.show(
+            claim,
+            from,
+            Array.from({ length: to - from }, (_, i) => piece(from + i)),
+          ),
+        ).to.equal(true)
+      const seen: number[] = []
+      for (let shown = await claims.watch(claim, 0); shown && shown.pieces.length > 0; shown = await claims.watch(claim, seen.length)) {
+        expect(shown.isAlive).to.equal(true)
+        for (const one of shown.pieces) expect([...one]).to.eql([...piece(seen.push(one[0] as number) - 1)])
+      }
+      expect(seen).to.eql(Array.from({ length: 150 }, (_, i) => i))
+      await claims.end(claim, 'over')
+      expect(await claims.show(claim, 150, [piece(150)]), 'it need not hold').to.equal(true)
+      expect((await claims.watch(claim, 150))?.pieces.length).to.equal(1)
+      await claims.end(other, 'over')
+    },
+  ],
+  [
     'stores an answer elsewhere than under the key that was asked for, by the claim on that',
     async ({ entries }) => {
       const { claims } = entries

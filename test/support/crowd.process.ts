@@ -4,7 +4,7 @@ import { storeNamed } from './two-processes.js'
 
 /**
  * Does what it is told, a line at a time, and writes a line of JSON of each once that is done, with what it came to: `ask PATH TIMES`, so many callers at
- * once, each answer and how it came with how many had it; `purge` or `invalidate` all; `close`.
+ * once, each answer and how it came with how many had it; `read PATH`, as it comes, with a line `first PATH` once there is something of it, until `leave PATH`; `totals`; `purge` or `invalidate` all; `close`.
  */
 const [store = '', baseUrl = ''] = process.argv.slice(2)
 const headers = { 'user-agent': String(process.pid) }
@@ -33,8 +33,25 @@ async function ask(path = '', times = '1'): Promise<Record<string, number>> {
   return counts
 }
 
+const leaving = new Map<string, AbortController>()
+
+async function read(path = ''): Promise<Record<string, number>> {
+  const caller = new AbortController()
+  leaving.set(path, caller)
+  const response = await stash.fetch(baseUrl + path, { headers, signal: caller.signal })
+  let text = ''
+  for await (const bytes of response.body as ReadableStream<Uint8Array>) {
+    if (text === '') say(`first ${path}`, {})
+    text += new TextDecoder().decode(bytes)
+  }
+  return { [`${text.length > 100 ? `${text.length} bytes` : text} ${stash.outcomeOf(response)?.how}`]: 1 }
+}
+
 async function done(line: string): Promise<unknown> {
   const [what = '', ...rest] = line.split(' ')
+  if (what === 'read') return read(...rest)
+  if (what === 'leave') return leaving.get(rest[0] ?? '')?.abort()
+  if (what === 'totals') return (await stash.report()).totals.with
   return what === 'ask' ? ask(...rest) : stash[what as 'purge' | 'invalidate']({}, { everything: true })
 }
 

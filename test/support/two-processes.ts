@@ -1,12 +1,18 @@
 import { createCluster } from 'redis'
 import type { ProviderOptions, Store } from 'stashen'
 import { layeredStore } from 'stashen/layered'
+import { packedStore } from 'stashen/packed'
 import { type RedisClient, redisStore } from 'stashen/redis'
 import { sqliteStore } from 'stashen/sqlite'
 
-/** A store that several processes use: on a server, `near` or not, on a cluster of some ports, or in a file. */
+/** A store that several processes use: on a server, `near`, `sealed` or not, on a cluster of some ports, or in a file. */
 export function storeNamed(name: string): Store {
   if (name.startsWith('near:')) return layeredStore({ far: storeNamed(name.slice('near:'.length)) })
+  if (name.startsWith('sealed:'))
+    return packedStore({
+      store: storeNamed(name.slice('sealed:'.length)),
+      encrypt: { keys: [{ id: 'one', secret: new Uint8Array(32).fill(7) }] },
+    })
   if (name.startsWith('cluster:')) {
     const [, ports = '', prefix = ''] = /^cluster:([\d,]+)\?prefix=(.+)$/.exec(name) ?? []
     const rootNodes = ports.split(',').map((port) => ({ url: `redis://127.0.0.1:${port}` }))

@@ -49,6 +49,20 @@ export const claimMs = 5_000
 /** How long it can be seen how a claim ended, milliseconds. */
 export const endSeenMs = 10_000
 
+/** What is shown of an answer that arrives by a claim. */
+export interface Shown {
+  /** Pieces from the one asked for on, in their order; not all of them, where there are many. */
+  readonly pieces: readonly Uint8Array[]
+  /** Whether whoever shows it has done so within the time that a claim holds. */
+  readonly isAlive: boolean
+}
+
+/** How long somebody is taken to watch an answer who asked for more of it, milliseconds: ask at least three times as often. */
+export const watchedMs = 3_000
+
+/** How long what was shown last can be seen, milliseconds. */
+export const shownMs = 60_000
+
 /**
  * Claims on keys, of a store that several processes share. `put` with a claim stores only while that holds, and ends it. Life cycle and errors as for
  * `EntryStore`.
@@ -64,4 +78,11 @@ export interface Claims {
    * called after it, whether it is waited for or not.
    */
   drop(selection: Selection): Maybe<void>
+  /**
+   * Shows those who wait for an answer what has come of it: pieces, numbered from `from` on. It need not hold any more. Returns whether anybody watches; where
+   * nobody does nothing is kept. Left out by a store that cannot: then answers are given once they are stored.
+   */
+  show?(claim: Claim, from: number, pieces: readonly Uint8Array[]): Maybe<boolean>
+  /** What is shown of the answer of another's claim, from a piece on; undefined where nothing is, so far or any more. */
+  watch?(claim: Claim, from: number): Maybe<Shown | undefined>
 }

@@ -102,11 +102,14 @@ export class Answering {
     const storage = decision.reuse === 'none' ? notReusable : expectedStorage(judged(landed, fetched))
     Object.assign(outcome, labelled(call), facts, call.isPassed ? undefined : storage)
     landed.onWhole((finished, { known, used }) => {
-      record.wouldHaveCost(joined ? known : used, !joined)
+      const isOwn = !joined || landed.takeOwn?.() === true
+      if (isOwn && joined)
+        Object.assign(outcome, { how: 'forwarded', saved: undefined }, paidFor(endpoint, false, endingOf('answered', fetched.status)))
+      record.wouldHaveCost(isOwn ? used : known, isOwn)
       const failed = 'broken' in finished || 'amiss' in finished
-      const isClientError = joined && endingOf('answered', fetched.status) === 'clientError'
-      record.end(failed ? 'errored' : 'abandoned' in finished ? 'abandoned' : how, outcome.reason, { isClientError })
-      if (failed) Object.assign(outcome, paidFor(endpoint, joined, endingOf('failed', fetched.status)))
+      const isClientError = !isOwn && endingOf('answered', fetched.status) === 'clientError'
+      record.end(failed ? 'errored' : 'abandoned' in finished ? 'abandoned' : isOwn ? 'forwarded' : how, outcome.reason, { isClientError })
+      if (failed) Object.assign(outcome, paidFor(endpoint, !isOwn, endingOf('failed', fetched.status)))
     })
     landed.onEnd((ended) => {
       const failed = 'broken' in ended || 'amiss' in ended

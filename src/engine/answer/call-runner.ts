@@ -114,7 +114,7 @@ export class CallRunner {
   async #forward<T>(forwarding: Forwarding<T>): Promise<Answered<T>> {
     const { caller, record, found, decision, ahead, over = false } = forwarding
     const { call } = caller
-    const { shared, joined } = this.#parts.inFlight.callFor(caller, found, { reuse: decision.reuse, over, ahead })
+    const { shared, joined: isJoined } = this.#parts.inFlight.callFor(caller, found, { reuse: decision.reuse, over, ahead })
     let landed: Landed<T>
     const leaving = leavingOf(caller, this.#parts.clock)
     try {
@@ -127,9 +127,10 @@ export class CallRunner {
       leaving.over()
     }
     const { fetched } = landed
+    const joined = isJoined || landed.isRelayed === true
     if (fetched.result === 'elsewhere') return this.#afterOther(forwarding, fetched)
     if ('answer' in fetched) {
-      if (joined && landed.isLost && (await landed.isLost())) {
+      if (isJoined && landed.isLost && (await landed.isLost())) {
         shared.superseded = true
         return this.#afterOther(forwarding, { end: 'over', look: (key) => this.#parts.entries.get(key) })
       }

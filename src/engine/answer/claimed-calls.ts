@@ -1,11 +1,11 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Claim, ClaimEnd, Claiming, Claims } from '../../core/ports/claims.js'
+import type { Claim, ClaimEnd, Claiming, Claims, Shown } from '../../core/ports/claims.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Call } from '../call/call.js'
 import type { WithAnswer } from '../call/fetched.js'
-import type { Cancellation } from '../cancellation.js'
+import type { Relaying } from '../call/relaying.js'
 import type { Gate } from '../gate/gate.js'
 import type { Ended, Landed } from '../upstream/landed.js'
 import { placeOf } from '../upstream/place.js'
@@ -13,11 +13,16 @@ import type { UpstreamCalls } from '../upstream/upstream-calls.js'
 import type { UpstreamJob } from '../upstream/upstream-job.js'
 import { pause } from '../upstream/waiting.js'
 import { type ClaimAhead, ClaimsAhead } from './claim-ahead.js'
+import { RelayedCall } from './relayed-call.js'
 import { isShareable } from './sharing.js'
+import { showArriving } from './show-arriving.js'
 
 /** How soon a claim is looked at again that another process has, milliseconds: at first, and at the most. */
 const firstLookMs = 2
 const laterLookMs = 50
+
+/** It is looked for what is shown of its answer once it has taken so long, milliseconds. */
+const watchAfterMs = 50
 
 /** Whose claim it takes to call. */
 export interface ClaimTerms {
@@ -111,7 +116,18 @@ export class ClaimedCalls {
     }
     if (claimed.result === 'none') return this.#upstream.make(job)
     if (claimed.result === 'taken') return this.#makeBy({ ...job, ahead }, claims, this.#owned(claimed.claim))
-    return this.#elsewhere(job, claimed.result === 'held' ? await this.#endOf(claims, claimed.claim, job.ending) : undefined)
+    if (claimed.result !== 'held') return this.#elsewhere(job, undefined)
+    const end = await this.#endOf(claims, claimed.claim, job)
+    return typeof end === 'object' ? this.#relayed(job, claims, claimed.claim, end, key) : this.#elsewhere(job, end)
+  }
+
+  /** Gives what another process shows of an answer; where it cannot be given, waits until it is stored. */
+  async #relayed<T>(job: UpstreamJob<T>, claims: Claims, claim: Claim, shown: Shown, key: string): Promise<Landed<T>> {
+    const instead = (over: boolean) => this.#claimAndMake(job, claims, { key, over }) as Promise<Landed<never>>
+    const relaying = job.call.relaying as Relaying<T>
+    const relayed = new RelayedCall(job, relaying, claim, shown, { claims, clock: this.#clock, instead })
+    const landed = await relayed.landed().catch(() => undefined)
+    return landed ?? this.#elsewhere(job, (await this.#endOf(claims, claim, { ending: job.ending })) as ClaimEnd)
   }
 
   #owned(claim: Claim): Claim {
@@ -139,6 +155,7 @@ export class ClaimedCalls {
         })
         void fetched.settled?.then((how) => how === 'outgrown' && end('not-stored'))
         void landed.finished.then(() => end('not-stored'))
+        void showArriving(claims, this.#clock, claim, landed)
         return { ...landed, isLost: () => isLost(claims, claim, landed) }
       }
       return landed
@@ -148,13 +165,24 @@ export class ClaimedCalls {
     }
   }
 
-  /** Waits until a claim of another process is over, or nobody waits for that any more. */
-  async #endOf(claims: Claims, claim: Claim, ending: Cancellation): Promise<ClaimEnd> {
+  /**
+   * Waits until a claim of another process is over, or something of its answer is shown that the call can be given, or nobody waits for that any more. An
+   * older answer that could take its place, should it break off, needs all of it first.
+   */
+  async #endOf(
+    claims: Claims,
+    claim: Claim,
+    { ending, call, previous }: Pick<UpstreamJob<unknown>, 'ending'> & Partial<Pick<UpstreamJob<unknown>, 'call' | 'previous'>>,
+  ): Promise<ClaimEnd | Shown> {
+    const began = this.#clock.ticks()
+    const mayRelay = claims.watch !== undefined && previous === undefined && call?.relaying !== undefined
     for (let pauseMs = firstLookMs; !ending.aborted; pauseMs = Math.min(2 * pauseMs, laterLookMs)) {
       await pause(this.#clock, pauseMs, ending)
       if (ending.aborted) break
       const how = await claims.look(claim)
       if (how !== undefined) return how
+      const shown = mayRelay && this.#clock.ticks() - began >= watchAfterMs ? await claims.watch?.(claim, 0) : undefined
+      if (shown && shown.pieces.length > 0) return shown
     }
     return 'over'
   }

@@ -9,6 +9,7 @@ import type { Cancellation } from '../cancellation.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import type { AnswerForm } from './answer-form.js'
 import type { Fetched } from './fetched.js'
+import type { Relaying } from './relaying.js'
 
 /** On which terms a call is made: as its rule says, or as its caller wants it. Durations are milliseconds. */
 export interface CallTerms {
@@ -63,6 +64,8 @@ export interface Call<T> extends Pick<Facts, 'bypass' | 'excerpt' | 'directives'
   readonly isRepeatable: boolean
   /** Of an HTTP call: its method, and its URL without credentials. */
   readonly sent: { readonly method?: string; readonly url?: string }
+  /** How it is answered with what another process shows; undefined where it cannot be. */
+  readonly relaying?: Relaying<T> | undefined
   /** The key of the variant of `base` that a request's fields choose, where its answers vary by these (RFC 9111 section 4.1). */
   variantKey(base: string, fields: readonly string[]): string
   /** Whether the call can be answered with what is stored, if that may be used at all. */

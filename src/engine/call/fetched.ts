@@ -4,6 +4,7 @@ import type { SearchVariance } from '../../core/http/no-vary-search.js'
 import type { Reported } from '../../core/limits/reported-limits.js'
 import type { Units } from '../../core/money/units.js'
 import type { Entry } from '../../core/ports/entry-store.js'
+import type { Arriving } from './arriving.js'
 
 /** What every upstream call that gave an answer came to. `T` is the answer in the form its callers know. */
 interface Arrived<T> {
@@ -21,6 +22,8 @@ interface Arrived<T> {
   readonly isComplete?: boolean
   /** Whether callers want it piece by piece, as it comes. */
   readonly isStream?: boolean
+  /** Undefined where it is complete, or cannot be shown. */
+  readonly arriving?: Arriving | undefined
   /** Resolves once it has ended or is too large to be kept; undefined where it is complete. */
   readonly settled?: Promise<'ended' | 'outgrown'> | undefined
   /** Reads the rest of it. Call once; never rejects. */

@@ -108,7 +108,7 @@ export class AnswerResponse extends BaseResponse {
   override arrayBuffer(): Promise<ArrayBuffer> {
     const bytes = this.#taken()
     if (bytes === undefined) return this.#bytes ? this.#withStream(this.#bytes).arrayBuffer() : super.arrayBuffer()
-    return Promise.resolve(bytes.slice().buffer)
+    return Promise.resolve(new Uint8Array(bytes).buffer)
   }
 
   override blob(): Promise<unknown> {

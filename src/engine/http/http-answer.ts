@@ -37,7 +37,7 @@ export function fallbackAnswer({ status = 200, headers = {}, json, text = '' }: 
 }
 
 /** Statuses whose answers have no body, so that `Response` takes none (Fetch Standard, "null body status"). */
-const bodiless = [101, 103, 204, 205, 304]
+export const bodiless = [101, 103, 204, 205, 304]
 
 /** What of a call matters for the `Response` that answers it. */
 export interface Recipient {
@@ -76,7 +76,7 @@ function bodyFor(
 }
 
 /** Whether the constructor of `Response` takes it as it is. */
-function canBeMade({ status, statusText }: HttpAnswer): boolean {
+export function canBeMade({ status, statusText }: HttpAnswer): boolean {
   return status >= 200 && status <= 599 && (statusText === '' || /^[\t\x20-\x7e]*$/.test(statusText))
 }
 

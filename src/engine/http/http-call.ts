@@ -1,14 +1,12 @@
 import type { Bypass, Excerpt } from '../../core/decide/decide.js'
-import { invalidatedTimes, timesOf } from '../../core/decide/entry-times.js'
 import type { RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions } from '../../core/endpoints/options.js'
 import type { Match } from '../../core/endpoints/rule-book.js'
 import { narrowed, type SearchVariance } from '../../core/http/no-vary-search.js'
 import { noDirectives, type RequestDirectives } from '../../core/http/request-directives.js'
 import { fieldValue } from '../../core/http/stored-head.js'
-import { comparedWithHead } from '../../core/http/validators.js'
 import type { Clock } from '../../core/ports/clock.js'
-import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
+import type { Entry } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import { compileCredentials } from '../../core/rules/credentials.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
@@ -18,19 +16,20 @@ import { normalisePercent } from '../../core/rules/normalise-url.js'
 import { Redaction } from '../../core/rules/redaction.js'
 import { fieldInKey, placeOfRequest, requestKey } from '../../core/rules/request-key.js'
 import { parameterValues, segmentsOf } from '../../core/rules/request-template.js'
-import type { LookUp } from '../answer/look-up.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import { type Call, type CallTerms, termsOf } from '../call/call.js'
 import type { Fetched } from '../call/fetched.js'
+import type { Relaying } from '../call/relaying.js'
 import type { Cancellation } from '../cancellation.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
-import type { EntryWriter } from '../upstream/entry-writer.js'
 import { headOnly } from './answer-facts.js'
+import { type ComparingParts, compareHead } from './compare-head.js'
 import { canExcerpt } from './excerpt.js'
 import { answerOfEntry, type HttpAnswer } from './http-answer.js'
 import { mayCarryConditions, type SentFields } from './http-request.js'
-import { type ArrivedAnswer, type Fetch, fetchAnswer, fetchOrRenew, renewed, type UpstreamRequest } from './http-upstream.js'
+import { type Fetch, fetchAnswer, fetchOrRenew, type UpstreamRequest } from './http-upstream.js'
 import { type Invalidation, isUnsafe } from './invalidation.js'
+import { relayingBy } from './relaying.js'
 
 /** A request, with what covers it. */
 export interface Matched extends Match {
@@ -41,12 +40,9 @@ export interface Matched extends Match {
   readonly counter: EndpointCounter
 }
 
-export interface HttpCallParts {
+export interface HttpCallParts extends ComparingParts {
   readonly fetch: Fetch
   readonly clock: Clock
-  readonly entries: EntryStore
-  readonly entryWriter: EntryWriter
-  readonly lookUp: LookUp
   readonly invalidation: Invalidation
   readonly trouble: (what: string, error: unknown) => void
 }
@@ -183,24 +179,8 @@ export class HttpCall implements Call<HttpAnswer> {
   }
 
   async callUpstream(ending: Cancellation, toRevalidate: Entry | undefined, leave: () => Maybe<void>): Promise<Fetched<HttpAnswer>> {
-    const { fetch, clock, trouble } = this.#parts
     const { method, url } = this.#matched
-    const [input, init] = this.#sending.send(ending.signal)
-    const { labels } = this.endpoint
-    const call: UpstreamRequest = {
-      fetch,
-      clock,
-      trouble,
-      endpoint: this.endpoint,
-      input,
-      init,
-      method,
-      ending,
-      leave,
-      redaction: this.#redaction,
-      labels: labels && ((answer) => this.#labelsBy(labels, answer)),
-      authorized: this.#sending.headers.has('authorization'),
-    }
+    const call = this.#request(ending, leave)
     if (!this.excerpt) {
       const mayAsk = toRevalidate && mayCarryConditions(url)
       const fetched = await fetchOrRenew(call, mayAsk ? answerOfEntry(toRevalidate) : undefined)
@@ -208,8 +188,26 @@ export class HttpCall implements Call<HttpAnswer> {
       return fetched
     }
     const fetched = await fetchAnswer(call)
-    if (this.excerpt === 'head-asked' && fetched.result === 'answered') await this.#compareHead(call, fetched.answer)
+    if (this.excerpt === 'head-asked' && fetched.result === 'answered') await compareHead(this.#parts, this, call, fetched.answer)
     return fetched
+  }
+
+  #request(ending: Cancellation, leave: () => Maybe<void>): UpstreamRequest {
+    const { fetch, clock, trouble } = this.#parts
+    const [input, init] = this.#sending.send(ending.signal)
+    const { labels } = this.endpoint
+    return {
+      ...{ fetch, clock, trouble, input, init, ending, leave },
+      endpoint: this.endpoint,
+      method: this.#matched.method,
+      redaction: this.#redaction,
+      labels: labels && ((answer) => this.#labelsBy(labels, answer)),
+      authorized: this.#sending.headers.has('authorization'),
+    }
+  }
+
+  get relaying(): Relaying<HttpAnswer> | undefined {
+    return this.isPassed || this.excerpt ? undefined : relayingBy((ending) => this.#request(ending, () => undefined))
   }
 
   /** What a request changed that was answered is out of date. */
@@ -223,24 +221,6 @@ export class HttpCall implements Call<HttpAnswer> {
       if (invalidates) await invalidation.of(this.#labelsBy(invalidates, headOnly(fetched.answer)))
     } catch (error) {
       trouble('what a write changed cannot be invalidated', error)
-    }
-  }
-
-  /** Brings a stored answer up to date by one to HEAD, or finds it out of date (RFC 9111 section 4.3.5). */
-  async #compareHead(call: UpstreamRequest, head: ArrivedAnswer): Promise<void> {
-    const { entries, entryWriter, clock, lookUp, trouble } = this.#parts
-    try {
-      const { entry } = await lookUp.find(this)
-      if (!entry || head.status !== 200 || this.bypass) return
-      const stored = answerOfEntry(entry)
-      const compared = comparedWithHead(stored.fields, head.fields)
-      if (compared === 'other') await entries.updateTimes(entry.key, invalidatedTimes(entry, clock.now()))
-      if (compared !== 'same') return
-      const { kept } = renewed(call, stored, head)
-      const keeping = kept.judge(entry.key)
-      if (typeof keeping !== 'string') await entryWriter.put({ ...entry, ...timesOf(keeping), ...kept.form(keeping) })
-    } catch (error) {
-      trouble(`a stored answer of ${this.endpoint.provider}.${this.endpoint.name} cannot be compared with a head`, error)
     }
   }
 }

@@ -21,6 +21,7 @@ import { factsOf } from './answer-facts.js'
 import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js'
 import { type Exchanged, judgedByHead, type Keeper, keptForm, takesCompleteAnswer } from './kept-answer.js'
 import { SharedBody } from './shared-body.js'
+import { shownAnswer } from './shown-answer.js'
 
 export type Fetch = typeof globalThis.fetch
 
@@ -40,6 +41,8 @@ export interface UpstreamRequest {
   readonly labels: Keeper['labels']
   /** Whether the request carries `Authorization`. */
   readonly authorized: boolean
+  /** When the answer came, where another process has asked for it. */
+  readonly at?: Exchange
   /** Called with what goes wrong with the head of an answer, which counts as if it said nothing then. */
   readonly trouble: (what: string, error: unknown) => void
 }
@@ -99,13 +102,13 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     return { result: 'failed', error: call.redaction.error(error) }
   }
   const { status, statusText } = response
-  const answeredAt = clock.now()
+  const answeredAt = call.at?.answeredAt ?? clock.now()
   const fields = fieldsOf(response.headers)
   const url = response.redirected ? response.url : undefined
   const body = response.body && sharedBody(call, response.body)
   const said = headOf(call, status, fields, answeredAt)
   const http: HttpExchange = {
-    askedAt,
+    askedAt: call.at?.askedAt ?? askedAt,
     answeredAt,
     status,
     fields,
@@ -137,15 +140,18 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     isStream: endpoint.isStream || streamingTypes.includes(type),
     settled: body?.settled,
     judged,
+    arriving: body ? shownAnswer(call, answer, body, { http, judged }) : undefined,
     finish: () => finishBody(call, answer, body, { http, judged, length: lengthOf(response, fields) }),
     release: () => body?.release(),
   }
 }
 
-function sharedBody({ endpoint, ending, clock, redaction }: UpstreamRequest, source: ReadableStream<Uint8Array>): SharedBody {
+function sharedBody({ endpoint, ending, clock, redaction, at }: UpstreamRequest, source: ReadableStream<Uint8Array>): SharedBody {
   const { provider, name, mode, timeouts } = endpoint
   const late = () => ending.abort(new UpstreamTimeoutError(provider, name, 'nextByte', timeouts.idleMs))
-  const idle = mode === 'measure' || !Number.isFinite(timeouts.idleMs) ? undefined : new IdleTimer(clock, timeouts.idleMs, late)
+  const isRelayed = at !== undefined // whoever asked for it sees to its pauses
+  const idle =
+    isRelayed || mode === 'measure' || !Number.isFinite(timeouts.idleMs) ? undefined : new IdleTimer(clock, timeouts.idleMs, late)
   const body = new SharedBody(source, endpoint.maxBodyBytes, {
     desert: (reason) => ending.abort(reason ?? new DOMException('nobody reads the answer any more', 'AbortError')),
     explain: (cause) => (ending.aborted ? ending.reason : new BrokenBodyError(provider, name, { cause: redaction.error(cause) })),

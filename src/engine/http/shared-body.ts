@@ -1,11 +1,6 @@
-interface Reader {
-  readonly controller: ReadableByteStreamController
-  readonly leave: () => void
-  /** Called when it leaves before the end. */
-  readonly abandoned: () => void
-  /** Whether it waits for bytes. */
-  waits: boolean
-}
+import { joinedBytes } from '../../core/bytes.js'
+import type { BodyWatcher } from '../call/arriving.js'
+import { end, give, type Reader } from './body-readers.js'
 
 /** What a body calls while it arrives. */
 export interface BodyHooks {
@@ -35,6 +30,9 @@ export class SharedBody {
   readonly #maxBytes: number
   readonly #hooks: BodyHooks
   readonly #readers = new Set<Reader>()
+  #watcher: BodyWatcher | undefined
+  /** Why the last reader left, where it goes on for the watcher. */
+  #deserted: { readonly reason: unknown } | undefined
   #chunks: Uint8Array[] = []
   #size = 0
   /** Bytes held, which are all that came until the body is larger than what is kept and somebody reads on. */
@@ -62,7 +60,7 @@ export class SharedBody {
   /** The bytes, once they are complete and if they are kept. */
   get bytes(): Uint8Array | undefined {
     if (this.#state !== 'complete') return undefined
-    if (this.#chunks.length !== 1) this.#chunks = [joined(this.#chunks, this.#size)]
+    if (this.#chunks.length !== 1) this.#chunks = [joinedBytes(this.#chunks)]
     return this.#chunks[0]
   }
 
@@ -90,12 +88,14 @@ export class SharedBody {
         this.#chunks.push(value)
         this.#kept = this.#size
         for (const reader of this.#readers) give(reader, value)
+        this.#watcher?.piece(value)
       }
     } finally {
       this.#hooks.stop()
       this.#settle(this.#size > this.#maxBytes && typeof this.#state === 'string' ? 'outgrown' : 'ended')
     }
     this.#state = 'outgrown'
+    this.#unwatch('too-large')
     if (this.#cut) throw this.#broken(this.#cut.reason)
     if ([...this.#readers].some(({ waits }) => waits)) void this.#readOn()
     await new Promise<void>((resolve, reject) => {
@@ -118,6 +118,28 @@ export class SharedBody {
     if (!this.#hasEnded) return
     for (const reader of this.#readers) end(reader, this.#state)
     this.#readers.clear()
+    this.#unwatch(typeof this.#state === 'object' ? this.#state : 'complete')
+  }
+
+  /** Shows a watcher each piece from the first on. Returns false where not all of it is kept. There may be one. */
+  watch(watcher: BodyWatcher): boolean {
+    if (!this.joinable || this.#state === 'outgrown') return false
+    for (const chunk of this.#chunks) watcher.piece(chunk)
+    if (this.#hasEnded && this.#isReleased) watcher.over('complete')
+    else this.#watcher = watcher
+    return true
+  }
+
+  /** The watcher wants no more: where no reader is left, nobody does. */
+  unwatched(): void {
+    if (this.#deserted && !this.#hasEnded && this.#readers.size === 0) this.#hooks.desert(this.#deserted.reason)
+  }
+
+  #unwatch(how: Parameters<BodyWatcher['over']>[0]): void {
+    const watcher = this.#watcher
+    this.#watcher = undefined
+    watcher?.over(how)
+    if (how === 'too-large') this.unwatched()
   }
 
   get #hasEnded(): boolean {
@@ -215,34 +237,10 @@ export class SharedBody {
     reader.leave()
     if (!this.#readers.delete(reader) || this.#hasEnded) return
     reader.abandoned()
-    if (this.#readers.size === 0) this.#hooks.desert(reason)
+    if (this.#readers.size > 0) return
+    this.#deserted = { reason }
+    if (!this.#watcher?.isWanted()) this.#hooks.desert(reason)
   }
 }
 
 function noop(): void {}
-
-function give(reader: Reader, bytes: Uint8Array): void {
-  reader.waits = false
-  reader.controller.enqueue(bytes.slice())
-}
-
-/** Has a reader see how the body ended. */
-function end({ controller, leave }: Reader, state: State): void {
-  leave()
-  if (typeof state === 'object') {
-    controller.error(state.broken)
-    return
-  }
-  controller.close()
-  controller.byobRequest?.respond(0)
-}
-
-function joined(chunks: readonly Uint8Array[], size: number): Uint8Array {
-  const bytes = new Uint8Array(size)
-  let at = 0
-  for (const chunk of chunks) {
-    bytes.set(chunk, at)
-    at += chunk.byteLength
-  }
-  return bytes
-}

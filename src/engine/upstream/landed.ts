@@ -37,6 +37,10 @@ export interface Landed<T> {
    * that cannot be known.
    */
   readonly isLost?: () => Maybe<boolean>
+  /** Whether another process made the call, which shows its answer while it arrives. */
+  readonly isRelayed?: boolean
+  /** Of one that is relayed: whether a call of our own had to take its place, which counts for one of its callers: true once. */
+  readonly takeOwn?: () => boolean
   /** Settles when nothing of the call is left to do; never rejects. */
   readonly finished: Promise<unknown>
   /** Settles when no more of the answer is kept, though callers may still read it. */

@@ -1,16 +1,21 @@
-import type { Claim, ClaimEnd, Claimed, Claiming, Claims } from '../../core/ports/claims.js'
+import type { Claim, ClaimEnd, Claimed, Claiming, Claims, Shown } from '../../core/ports/claims.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Selection } from '../../core/ports/selection.js'
 import type { Guard } from './guard.js'
 
 /** Where the store fails each process asks for itself. */
 export class GuardedClaims implements Claims {
+  readonly show: Claims['show']
+  readonly watch: Claims['watch']
   readonly #claims: Claims
   readonly #guard: Guard
 
   constructor(claims: Claims, guard: Guard) {
     this.#claims = claims
     this.#guard = guard
+    if (!claims.show || !claims.watch) return
+    this.show = (...asked) => guard.attemptIfOpen<boolean>(() => claims.show?.(...asked) ?? false, false)
+    this.watch = (...asked) => guard.attemptIfOpen<Shown | undefined>(() => claims.watch?.(...asked), undefined)
   }
 
   take(claiming: Claiming): Maybe<Claimed> {

@@ -1,8 +1,18 @@
-import { type Claim, type ClaimEnd, type Claimed, type Claiming, type Claims, endSeenMs, isClaimSelected } from '../../core/ports/claims.js'
+import {
+  type Claim,
+  type ClaimEnd,
+  type Claimed,
+  type Claiming,
+  type Claims,
+  endSeenMs,
+  isClaimSelected,
+  type Shown,
+} from '../../core/ports/claims.js'
 import type { Selection } from '../../core/ports/selection.js'
 import { HeldClaims } from '../held-claims.js'
 import { bytesOfKey, type Database, type KeptClaim, type Transaction } from './database.js'
 import type { Presence } from './presence.js'
+import { Showing } from './showing.js'
 
 /**
  * How long after it was extended last a claim holds whose tab is there, milliseconds: tabs that nobody sees do so once in a minute only, and one that the
@@ -15,11 +25,21 @@ export class IndexedDbClaims implements Claims {
   readonly #database: Database
   readonly #presence: Presence
   readonly #held = new HeldClaims((claims) => this.#extend(claims))
+  readonly #showing: Showing
   #taken = 0
 
   constructor(database: Database, presence: Presence) {
     this.#database = database
     this.#presence = presence
+    this.#showing = new Showing(database)
+  }
+
+  show(claim: Claim, from: number, pieces: readonly Uint8Array[]): Promise<boolean> {
+    return this.#showing.show(claim, from, pieces)
+  }
+
+  watch(claim: Claim, from: number): Promise<Shown | undefined> {
+    return this.#showing.watch(claim, from)
   }
 
   async take(claiming: Claiming): Promise<Claimed> {
@@ -96,6 +116,7 @@ export class IndexedDbClaims implements Claims {
 
   /** Forgets those that ended a while ago, or whose tab is gone; for opening. */
   async tidy(): Promise<void> {
+    await this.#showing.tidy()
     const all = await this.#database.run(['claims'], 'readonly', (transaction) => transaction.objectStore('claims').getAll())
     for (const claim of all) {
       const isOver = claim.endedAt === undefined ? !(await this.#presence.isThere(ownerOf(claim))) : Date.now() - claim.endedAt > endSeenMs

@@ -12,7 +12,7 @@ const mostTries = 6
 const firstPauseMs = 10
 
 /** Raised whenever the object stores change. */
-const version = 1
+const version = 2
 
 /** An entry without its body. `used`: the number of its latest use. */
 export type KeptEntry = EntrySummary & { readonly used: number }
@@ -23,6 +23,12 @@ export interface KeptClaim extends Omit<Claiming, 'storedAt' | 'over'> {
   readonly extendedAt: number
   readonly ended?: ClaimEnd
   readonly endedAt?: number
+}
+
+/** When an answer was shown to others while it arrived, and when somebody watched that, milliseconds since 1970-01-01T00:00Z. */
+export interface ShownState {
+  readonly shownAt?: number
+  readonly watchedAt: number
 }
 
 /** What there is in all; `uses` counts uses of entries. */
@@ -48,6 +54,8 @@ export interface Schema extends DBSchema {
   totals: { key: 'all'; value: Totals }
   evicted: { key: IDBValidKey; value: { readonly freshUntil: number }; indexes: { freshUntil: number } }
   claims: { key: string; value: KeptClaim }
+  /** By the token of a claim and the number of a piece, or -1. */
+  shown: { key: [token: string, number: number]; value: ShownState | Uint8Array }
   records: { key: string; value: SharedRecord }
   rows: { key: string; value: LedgerRow; indexes: { bucket: number; account: [string, string, string] } }
   facts: { key: number; value: BillingFacts }
@@ -173,7 +181,9 @@ export class Database {
   }
 }
 
-function upgrade(db: IDBPDatabase<Schema>): void {
+function upgrade(db: IDBPDatabase<Schema>, was: number): void {
+  db.createObjectStore('shown') // of version 2
+  if (was > 0) return
   const entries = db.createObjectStore('entries')
   entries.createIndex('provider', 'provider')
   entries.createIndex('endpoint', ['provider', 'endpoint'])

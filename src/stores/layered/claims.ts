@@ -4,12 +4,16 @@ import type { Selection } from '../../core/ports/selection.js'
 
 /** The claims of the far store. Whoever hears that another has stored an answer finds no older copy of it. */
 export class LayeredClaims implements Claims {
+  readonly show: Claims['show']
+  readonly watch: Claims['watch']
   readonly #far: Claims
   readonly #isChanged: (key: string) => void
 
   constructor(far: Claims, isChanged: (key: string) => void) {
     this.#far = far
     this.#isChanged = isChanged
+    this.show = far.show?.bind(far)
+    this.watch = far.watch?.bind(far)
   }
 
   take(claiming: Claiming): Maybe<Claimed> {

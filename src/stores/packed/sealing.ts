@@ -1,3 +1,4 @@
+import { joinedBytes } from '../../core/bytes.js'
 import type { Money } from '../../core/money/money.js'
 import type { Units } from '../../core/money/units.js'
 import type { Entry, EntrySummary } from '../../core/ports/entry-store.js'
@@ -44,7 +45,7 @@ export class Sealing {
     const factBytes = encoder.encode(JSON.stringify(facts))
     const [sealedFacts, sealedBody] = await Promise.all([
       this.#encrypted(factBytes, boundTo(place, 'head')),
-      this.#encrypted(joined(factBytes, Uint8Array.of(lineEnd), body), boundTo(place, 'body')),
+      this.#encrypted(joinedBytes([factBytes, Uint8Array.of(lineEnd), body]), boundTo(place, 'body')),
     ])
     return {
       ...place,
@@ -72,11 +73,20 @@ export class Sealing {
     return { ...entry, ...facts, units: facts.units, price: facts.price, labels: facts.labels }
   }
 
+  /** A piece of an answer that is shown while it arrives, which holds only in its place. */
+  sealedPiece(piece: Uint8Array, token: string, number: number): Promise<Uint8Array> {
+    return this.#encrypted(piece, encoder.encode(JSON.stringify(['shown', token, number])) as Uint8Array<ArrayBuffer>)
+  }
+
+  openedPiece(piece: Uint8Array, token: string, number: number): Promise<Uint8Array> {
+    return this.#decrypted(piece, encoder.encode(JSON.stringify(['shown', token, number])) as Uint8Array<ArrayBuffer>)
+  }
+
   async #encrypted(bytes: Uint8Array, additionalData: Uint8Array<ArrayBuffer>): Promise<Uint8Array> {
     const iv = crypto.getRandomValues(new Uint8Array(vectorBytes))
     const data = bytes as Uint8Array<ArrayBuffer>
     const encrypted = await crypto.subtle.encrypt({ name: 'AES-GCM', iv, additionalData }, await this.#key, data)
-    return joined(iv, new Uint8Array(encrypted))
+    return joinedBytes([iv, new Uint8Array(encrypted)])
   }
 
   async #decrypted(bytes: Uint8Array, additionalData: Uint8Array<ArrayBuffer>): Promise<Uint8Array> {
@@ -104,14 +114,4 @@ function base64(bytes: Uint8Array): string {
   let text = ''
   for (const byte of bytes) text += String.fromCharCode(byte)
   return btoa(text)
-}
-
-function joined(...parts: readonly Uint8Array[]): Uint8Array {
-  const whole = new Uint8Array(parts.reduce((sum, part) => sum + part.byteLength, 0))
-  let at = 0
-  for (const part of parts) {
-    whole.set(part, at)
-    at += part.byteLength
-  }
-  return whole
 }

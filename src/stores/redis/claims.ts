@@ -1,11 +1,21 @@
 import { randomUUID } from 'node:crypto'
-import { type Claim, type ClaimEnd, type Claimed, type Claiming, type Claims, claimMs, endSeenMs } from '../../core/ports/claims.js'
+import {
+  type Claim,
+  type ClaimEnd,
+  type Claimed,
+  type Claiming,
+  type Claims,
+  claimMs,
+  endSeenMs,
+  type Shown,
+} from '../../core/ports/claims.js'
 import type { Selection } from '../../core/ports/selection.js'
 import { HeldClaims } from '../held-claims.js'
 import { dropClaimsScript, endScript, extendScript, holdsScript, lookScript, takeScript, unknownLabels } from './claim-scripts.js'
 import { accountOf, labelsText, meantBy } from './entry-form.js'
 import type { RedisLink, Script } from './link.js'
 import { type Places, slotOf } from './places.js'
+import { Showing } from './showing.js'
 
 /** How long a claim is kept by which nothing came, milliseconds: until then its answer is stored, if nobody else took the claim. */
 const keptMs = 3_600_000
@@ -14,11 +24,21 @@ const keptMs = 3_600_000
 export class RedisClaims implements Claims {
   readonly #link: RedisLink
   readonly #places: Places
+  readonly #showing: Showing
   readonly #held = new HeldClaims((claims) => this.#extend(claims))
 
   constructor(link: RedisLink, places: Places) {
     this.#link = link
     this.#places = places
+    this.#showing = new Showing(link, places)
+  }
+
+  show(claim: Claim, from: number, pieces: readonly Uint8Array[]): Promise<boolean> {
+    return this.#showing.show(claim, from, pieces)
+  }
+
+  watch(claim: Claim, from: number): Promise<Shown | undefined> {
+    return this.#showing.watch(claim, from)
   }
 
   async take({ key, provider, endpoint, labels, storedAt, over }: Claiming): Promise<Claimed> {

@@ -70,12 +70,21 @@ export class RedisLink {
     return this.#send(key, false, command, undefined)
   }
 
-  async run({ text, sha1 }: Script, key: string, args: readonly Part[]): Promise<unknown> {
+  run(script: Script, key: string, args: readonly Part[]): Promise<unknown> {
+    return this.#run(script, key, args, undefined)
+  }
+
+  /** As `run`, with bulk strings of the reply as bytes. */
+  runForBytes(script: Script, key: string, args: readonly Part[]): Promise<unknown> {
+    return this.#run(script, key, args, asBytes)
+  }
+
+  async #run({ text, sha1 }: Script, key: string, args: readonly Part[], options: object | undefined): Promise<unknown> {
     try {
-      return await this.send(key, ['EVALSHA', sha1, '1', key, ...args])
+      return await this.#send(key, false, ['EVALSHA', sha1, '1', key, ...args], options)
     } catch (error) {
       if (!String((error as Error | undefined)?.message).startsWith('NOSCRIPT')) throw error
-      return this.send(key, ['EVAL', text, '1', key, ...args])
+      return this.#send(key, false, ['EVAL', text, '1', key, ...args], options)
     }
   }
 

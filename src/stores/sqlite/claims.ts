@@ -8,11 +8,13 @@ import {
   claimMs,
   endSeenMs,
   isClaimSelected,
+  type Shown,
 } from '../../core/ports/claims.js'
 import type { Selection } from '../../core/ports/selection.js'
 import { HeldClaims } from '../held-claims.js'
 import { conditionOf } from './entry-rows.js'
 import { Openers } from './openers.js'
+import { Showing } from './showing.js'
 import type { SqliteFile } from './sqlite-file.js'
 
 /**
@@ -28,15 +30,21 @@ export class SqliteClaims implements Claims {
   /** How some of these ended. */
   readonly #ended = new Map<string, ClaimEnd>()
 
+  readonly #showing: Showing
+
   constructor(file: SqliteFile) {
     this.#file = file
+    this.#showing = new Showing(file)
     this.#openers = new Openers(file)
   }
 
   opened(): void {
     this.#openers.opened()
-    if (!this.#file.readOnly)
-      this.#file.do(() => this.#file.statement('DELETE FROM claim WHERE until < ?').run(Date.now() - forgottenAfterMs))
+    if (this.#file.readOnly) return
+    this.#file.inTransaction(() => {
+      this.#file.statement('DELETE FROM claim WHERE until < ?').run(Date.now() - forgottenAfterMs)
+      this.#showing.tidy(Date.now())
+    })
   }
 
   closing(): void {
@@ -133,6 +141,14 @@ export class SqliteClaims implements Claims {
       this.#openers.removed()
       this.#file.statement(`DELETE FROM claim WHERE ${where}`).run(...values)
     })
+  }
+
+  show(claim: Claim, from: number, pieces: readonly Uint8Array[]): boolean {
+    return this.#showing.show(claim, from, pieces)
+  }
+
+  watch(claim: Claim, from: number): Shown | undefined {
+    return this.#showing.watch(claim, from)
   }
 
   /** Another file took the place of the one that was open. */

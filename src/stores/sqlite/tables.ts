@@ -18,7 +18,8 @@ function readable(view: string, table: string, columns: readonly string[], times
  * that were dropped while they were fresh. `adopted` names the stores, by `store.id`, whose counts and records this one took over.
  *
  * `entry_label` finds entries by their labels, which triggers keep true. `claim` says which key is being asked for, with which labels (null where only the
- * answer says), until when, and how that ended; `opener` which stores have the file open; `store.removals` counts how often
+ * answer says), until when, and how that ended; `showing` which of these answers are shown to others while they arrive, and are watched, with their
+ * pieces in `shown_piece`; `opener` which stores have the file open; `store.removals` counts how often
  * entries were removed or invalidated while several had.
  *
  * Times are milliseconds since 1970-01-01T00:00Z, as whole numbers. `tally`, `facts`, `units`, `labels` and `value` are JSON; `grain` is 0 for a minute, 1
@@ -136,6 +137,17 @@ export const createTables = `
     until INTEGER NOT NULL,
     ended TEXT
   ) WITHOUT ROWID;
+  CREATE TABLE IF NOT EXISTS showing (
+    token TEXT PRIMARY KEY,
+    shown_at INTEGER,
+    watched_at INTEGER
+  ) WITHOUT ROWID;
+  CREATE TABLE IF NOT EXISTS shown_piece (
+    token TEXT NOT NULL,
+    number INTEGER NOT NULL,
+    piece BLOB NOT NULL,
+    PRIMARY KEY (token, number)
+  );
   CREATE TABLE IF NOT EXISTS opener (
     id TEXT PRIMARY KEY,
     told_at INTEGER NOT NULL

@@ -36,6 +36,23 @@ async function ask(path, name = 'one') {
   return { how, stored, body }
 }
 
+const decoder = new TextDecoder()
+let reader
+
+/** Asks for a path, and returns the first piece of what comes. */
+async function begin(path) {
+  const response = await stashes.get('one').stash.fetch(`${location.origin}/upstream${path}`)
+  reader = response.body.getReader()
+  return decoder.decode((await reader.read()).value)
+}
+
+/** The pieces that come after it. */
+async function rest() {
+  let text = ''
+  for (let piece = await reader.read(); !piece.done; piece = await reader.read()) text += decoder.decode(piece.value)
+  return text
+}
+
 /** Runs each case of the contract on a database of its own; returns what failed. */
 async function contract(packing) {
   const failures = []
@@ -54,4 +71,4 @@ async function contract(packing) {
   return { count, failures }
 }
 
-globalThis.lab = { ...stashen, indexedDbStore, layeredStore, stashes, open, ask, contract }
+globalThis.lab = { ...stashen, indexedDbStore, layeredStore, stashes, open, ask, begin, rest, contract }

@@ -1,0 +1,23 @@
+import type { Relaying } from '../call/relaying.js'
+import { streamOf } from '../call/stream-of.js'
+import type { Cancellation } from '../cancellation.js'
+import type { HttpAnswer } from './http-answer.js'
+import { fetchAnswer, type UpstreamRequest } from './http-upstream.js'
+import { SharedBody } from './shared-body.js'
+import type { ShownHead } from './shown-answer.js'
+
+/** Answers of another process are read as if they came from upstream. */
+export function relayingBy(requestFor: (ending: Cancellation) => UpstreamRequest): Relaying<HttpAnswer> {
+  return {
+    answer(head, body, ending) {
+      const { status, statusText, fields, url, askedAt, answeredAt } = JSON.parse(head) as ShownHead
+      const response = new Response(body, { status, statusText, headers: fields as [string, string][] })
+      if (url !== undefined) Object.defineProperties(response, { url: { value: url }, redirected: { value: true } })
+      return fetchAnswer({ ...requestFor(ending), fetch: async () => response, at: { askedAt, answeredAt } })
+    },
+    bodyOf({ body }) {
+      const bytes = body instanceof SharedBody ? body.bytes : body
+      return bytes ? streamOf(bytes) : (body as SharedBody).stream(undefined, () => {})
+    },
+  }
+}
