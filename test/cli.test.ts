@@ -80,6 +80,13 @@ export default { store: packedStore({ store: sqliteStore('${folder}/own.db'), en
       },
     }
     writeFileSync(file('one.har'), JSON.stringify(har))
+    const root = file('application')
+    const below = `${root}/src/jobs`
+    mkdirSync(below, { recursive: true })
+    const yaml = '{ baseUrl: "https://tides.ebbline.example/v2", endpoints: { tides: { request: "GET /tides/{id}", freshFor: 1 day } } }'
+    writeFileSync(`${root}/stashen.config.yaml`, `store: ./named.db\nproviders:\n  ebbline: ${yaml}\n`)
+    writeFileSync(file('nowhere.json'), '{ "store": "mongodb://127.0.0.1/" }')
+    writeFileSync(file('empty.json'), '{ "store": " " }')
     const elsewhere = file('elsewhere')
     const one = 'GET https://tides.ebbline.example/v2/tides/1 ebbline.tides'
     const named = ['--config', `${folder}/stashen.config.mjs`]
@@ -95,19 +102,39 @@ export default { store: packedStore({ store: sqliteStore('${folder}/own.db'), en
       [folder, ['forgive', 'pintle'], 2, 'the store of the configuration knows nothing of a provider "pintle"'],
       [folder, ['purge', '--everything'], 0, '1 answer dropped'],
       [elsewhere, ['entries'], 2, 'no store is named: give --store, a file, or redis://HOST'],
-      [
-        elsewhere,
-        ['entries', '--config', file('data.yaml')],
-        2,
-        `"${file('data.yaml')}" has no "store": give one there (in a .ts or .js file)`,
-      ],
+      [elsewhere, ['entries', '--config', file('data.yaml')], 2, `"${file('data.yaml')}" has no "store": name one there, or with --store`],
       [elsewhere, ['report', '--config', file('absent.yaml')], 2, `there is no file "${file('absent.yaml')}"`],
+      [below, ['entries'], 2, `there is no file "${root}/named.db"`],
+      [below, ['import', file('one.har')], 0, '1 answer stored'],
+      [below, ['entries'], 0, 'ebbline.tides'],
+      [elsewhere, ['entries', '--config', `${root}/stashen.config.yaml`], 0, '1 answer'],
+      [elsewhere, ['entries', '--config', file('nowhere.json')], 2, 'no stores at "mongodb:" addresses'],
+      [elsewhere, ['check', '--config', file('empty.json')], 2, 'store: is empty: name a file, or redis://HOST'],
     ]
     for (const [where, args, code, words] of rows) {
       const done = at(where, ...args)
       expect(done.code, `${args.join(' ')}: ${done.stderr}`).to.equal(code)
       expect(code === 0 ? done.stdout : done.stderr, args.join(' ')).to.include(words)
     }
+    const application = `
+      import { openStash } from 'stashen'
+      import { loadConfig } from 'stashen/config'
+      const stash = await openStash({ ...(await loadConfig()), mode: 'offline' })
+      console.log(await (await stash.fetch('https://tides.ebbline.example/v2/tides/1')).text())
+      await stash.close()
+    `
+    const { stdout, stderr } = spawnSync(
+      process.execPath,
+      [
+        '--input-type=module',
+        '--eval',
+        application.replaceAll(/'stashen(\/config)?'/g, (_, part) => `'${import.meta.resolve(`stashen${part ?? ''}`)}'`),
+      ],
+      {
+        ...{ cwd: below, encoding: 'utf8' },
+      },
+    )
+    expect([stdout, stderr], 'the application opens what the commands read').to.eql(['high\n', ''])
   })
 
   describe('stashen demo', () => {

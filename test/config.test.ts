@@ -111,6 +111,24 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
     ],
   ],
   ['a timeout of another kind', ebbline({ timeout: { s: 5 } }), [['providers.ebbline.timeout.s', 'unknown option']]],
+  [
+    'words for options from elsewhere',
+    { cache: {}, ...(ebbline({ rateLimit: 3, tiers: [], endpoints: { tides: { path: '/t', ttl: 60, 'max-age': 60, expires: '1 h', tags: [], cacheKey: 'x', backoff: 2 } } }) as object) },
+    [
+      ['providers.ebbline.endpoints.tides.request', 'nothing is not a method and a path'],
+      ['providers.ebbline.endpoints.tides.path', 'it is called "request" here'],
+      ...['ttl', 'max-age', 'expires'].map((name): [string, string] => [
+        `providers.ebbline.endpoints.tides.${name}`,
+        'it is called "freshFor" here',
+      ]),
+      ['providers.ebbline.endpoints.tides.tags', 'it is called "labels" here'],
+      ['providers.ebbline.endpoints.tides.cacheKey', 'it is called "keyedBy" here'],
+      ['providers.ebbline.endpoints.tides.backoff', 'it is called "retries" here'],
+      ['providers.ebbline.rateLimit', 'it is called "limits" here'],
+      ['providers.ebbline.tiers', 'is an unknown option'],
+      ['cache', 'is an unknown option: it is called "store" here'],
+    ],
+  ],
   ['an unknown option', { provider: {} }, [['provider', 'did you mean "providers"?']]],
   [
     'an unknown option of an endpoint',

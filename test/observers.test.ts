@@ -96,6 +96,42 @@ describe('observers', () => {
     expect(quiet).to.eql([])
   })
 
+  it('say where each answer came from and how long that took, of the outcome too, and name the key where that is wanted', async () => {
+    const endpoints = { station: { request: 'GET /stations/{id}', freshFor: '1 day' } } as const
+    await using stash = await openStash({
+      fetch: async () => new Promise((resolve) => setTimeout(() => resolve(new Response('Kelpmouth')), 20)),
+      providers: { ebbline: { baseUrl: 'https://tides.ebbline.example/v2', secretQuery: ['key'], endpoints } },
+    })
+    const lines: [facts: { key?: string }, message: string][] = []
+    const debug = (facts: object, message: string) => void lines.push([facts, message])
+    logEvents(stash, { debug, info: debug, warn: debug, error: debug }, { calls: true, keys: true })
+    const outcomes = []
+    for (let i = 0; i < 2; i++) {
+      const response = await stash.fetch('https://tides.ebbline.example/v2/stations/st-017?key=hush')
+      const clone = response.clone()
+      for (const one of [clone, clone.clone()]) {
+        expect(stash.outcomeOf(one)).to.equal(stash.outcomeOf(response))
+        expect([one.url, await one.text()]).to.eql([response.url, 'Kelpmouth'])
+      }
+      outcomes.push(stash.outcomeOf(response))
+    }
+    expect(outcomes[0]?.ms).to.be.within(15, 2_000)
+    expect(outcomes[1]?.ms).to.be.within(0, 15)
+    const calls = lines.filter(([facts]) => (facts as { event?: string }).event === 'call')
+    const key = 'GET https://tides.ebbline.example/v2/stations/st-017 '
+    for (const [facts] of calls) expect(facts.key).to.match(/^GET .* ebbline.station/)
+    const [first, second] = calls.map(([, message]) => message)
+    expect(first?.startsWith(key)).to.equal(true)
+    expect(first).to.match(/: ebbline\.station: not in store, fetched in \d+(\.\d)? ms$/)
+    expect(second).to.match(/: ebbline\.station: from store in \d+(\.\d)? ms$/)
+    expect(JSON.stringify(lines)).to.not.include('hush')
+    const failure = await stash
+      .fetch('https://tides.ebbline.example/v2/stations/st-018', { signal: AbortSignal.abort() })
+      .catch((error) => error)
+    expect(stash.outcomeOf(failure)).to.include({ how: 'abandoned' })
+    expect(stash.outcomeOf(failure)?.ms).to.be.within(0, 100)
+  })
+
   it('trace calls by the conventions for HTTP clients, under the span of their caller', async () => {
     const spans = new InMemorySpanExporter()
     trace.setGlobalTracerProvider(new BasicTracerProvider({ spanProcessors: [new SimpleSpanProcessor(spans)] }))

@@ -369,7 +369,12 @@ describe('a packed store', () => {
   it('refuses what nothing can be done with, and shows no secret', () => {
     const store = memoryStore()
     const secret = randomBytes(32)
-    const rows: [options: object, message: string][] = [
+    const rows: [options: object | undefined, message: string][] = [
+      [undefined, '"store" of packedStore is nothing'],
+      [{ store, compress: 'br' }, '"compress" of packedStore is "br": give true, false or { coding, above }'],
+      [{ store, compress: null }, '"compress" of packedStore is null: give true, false or { coding, above }'],
+      [{ store, encrypt: null }, '"encrypt.keys" of packedStore has no key: give a list of { id, secret }'],
+      [{ store, encrypt: { keys: [null] } }, '"encrypt.keys[0].id" of packedStore is nothing: give up to 64 letters'],
       [{}, '"store" of packedStore is nothing: give a store, such as redisStore()'],
       [{ store, compress: { coding: 'zip' } }, '"coding" of packedStore is "zip": give gzip, deflate, br'],
       [{ store, compress: { above: -1 } }, '"above" of packedStore is -1: give a whole number of bytes'],

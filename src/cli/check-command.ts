@@ -19,7 +19,7 @@ export function addCheck(program: Command, { stdout }: CliContext): void {
   program
     .command('check')
     .description('check a configuration file, print its rules as they hold, and warn of what is likely wrong')
-    .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder)')
+    .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder or above)')
     .option('--json', 'print rules and warnings as JSON')
     .action(async ({ config: file, json }: { config?: string; json?: boolean }) => {
       const { config } = await configOf(file)

@@ -1,10 +1,10 @@
 import { existsSync, rmSync } from 'node:fs'
 import { SingleBar } from 'cli-progress'
 import { type Command, InvalidArgumentError } from 'commander'
+import { isAddress, nameWithoutPassword, storeForm } from '../config/store-name.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import type { CliContext, Demo } from './cli-context.js'
-import { isAddress, nameWithoutPassword, storeHelp } from './open-store.js'
 import { printed, reportOf } from './report-command.js'
 
 interface DemoCommandOptions {
@@ -21,7 +21,7 @@ export function addDemo(program: Command, { stdout, stderr }: CliContext, load: 
   program
     .command('demo')
     .description('play a made-up day of calls, without the stash and with it, and report')
-    .option('--store <store>', `the store to leave behind: ${storeHelp}; what an earlier demo left there is replaced`, usualFile)
+    .option('--store <store>', `the store to leave behind: ${storeForm}; what an earlier demo left there is replaced`, usualFile)
     .option('--seed <number>', 'another seed, another day; the same seed, the same counts', wholeNumber, 1)
     .option('--json', 'print the report as JSON')
     .action(async ({ store, seed, json }: DemoCommandOptions) => {

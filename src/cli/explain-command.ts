@@ -1,14 +1,20 @@
+import { existsSync } from 'node:fs'
 import type { Command } from 'commander'
 import pc from 'picocolors'
+import { isAddress, storeForm } from '../config/store-name.js'
+import { findConfig } from '../config-file/load-config.js'
+import type { StoredEntry } from '../core/entries/stored-entry.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { explainRequest } from '../explain-request.js'
+import { readEntries } from '../queries/entries.js'
+import { entriesText } from '../render/entries-text.js'
 import { explanationText } from '../render/explanation-text.js'
 import { printableJson } from '../render/printable.js'
 import { memoryStore } from '../stores/memory/store.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { momentOf } from './moment.js'
-import { openToRead, storeHelp } from './open-store.js'
+import { openToRead } from './open-store.js'
 import { knownZone, localZone } from './zone.js'
 
 interface ExplainOptions {
@@ -31,8 +37,8 @@ export function addExplain(program: Command, { stdout }: CliContext): void {
     .option('-H, --header <name:value>', 'a header field of the request; may be repeated', collect, [])
     .option('--body <text>', 'the body of the request')
     .option('--at <moment>', 'explain a call at this moment (default: now)')
-    .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder)')
-    .option('--store <store>', `the store to look into: ${storeHelp} (default: an empty one)`)
+    .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder or above)')
+    .option('--store <store>', `the store to look into: ${storeForm} (default: the "store" of the configuration)`)
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
     .option('--json', 'print the explanation as JSON')
     .action(async (first: string, second: string | undefined, options: ExplainOptions) => {
@@ -42,8 +48,17 @@ export function addExplain(program: Command, { stdout }: CliContext): void {
       const zone = knownZone(options.zone ?? localZone())
       const now = momentOf(options.at, zone)
       const init = { method, headers: options.header.map(fieldOf), ...(options.body !== undefined && { body: options.body }) }
-      const { config } = await configOf(options.config)
-      const store = options.store === undefined ? memoryStore() : await openToRead(options)
+      const isRuled = options.config !== undefined || findConfig() !== undefined
+      if (!isRuled && options.store !== undefined) {
+        const found = await storedOf(options, { method, url, now })
+        const text = entriesText(found, { colors: pc, all: found.length, width: stdout.columns ?? usualWidth })
+        const why = pc.dim('there is no configuration here: give --config to see what a call would do')
+        stdout.write(options.json ? `${printableJson({ entries: found })}\n` : `${text}\n${why}\n`)
+        return
+      }
+      const { config, store: its } = await configOf(options.config)
+      const isThere = options.store !== undefined || typeof its !== 'string' || isAddress(its) || existsSync(its)
+      const store = (options.store ?? its) === undefined || !isThere ? memoryStore() : await openToRead(options)
       try {
         const explanation = await explainRequest(config, store, now, url, init)
         stdout.write(options.json ? `${printableJson(explanation)}\n` : explanationText(explanation, { colors: pc, zone, now }))
@@ -52,6 +67,30 @@ export function addExplain(program: Command, { stdout }: CliContext): void {
       }
     })
 }
+
+const usualWidth = 80
+
+/** What is stored of a URL, whatever its rule; without a query, of that with any. */
+async function storedOf(
+  options: ExplainOptions,
+  { method, url, now }: { method: string; url: string; now: number },
+): Promise<StoredEntry[]> {
+  const { origin, pathname, search } = new URL(url)
+  const store = await openToRead(options)
+  const found: StoredEntry[] = []
+  try {
+    for await (const entry of readEntries(store, {}, now)) {
+      const [its, at = ''] = entry.key.split(' ')
+      const isMeant = search === '' ? at.split('?')[0] === origin + pathname : at === origin + pathname + search
+      if (its === method && isMeant && found.length < mostFound) found.push(entry)
+    }
+  } finally {
+    await store.close()
+  }
+  return found
+}
+
+const mostFound = 50
 
 function collect(value: string, before: readonly string[]): string[] {
   return [...before, value]

@@ -30,7 +30,7 @@ export function addWarm(program: Command, { stdout, stderr }: CliContext): void 
     .description('fetch answers in advance, paced by the limits, in the background of all other calls')
     .argument('[file]', 'URLs, one a line, or JSON Lines with "url", "method", "headers", "body"; - for standard input')
   addStoreOption(command, 'the store that the application uses', { hasConfig: true })
-    .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder)')
+    .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder or above)')
     .option('--renew [duration]', 'renew fresh answers too: all, or those stored so long ago')
     .option('--at-once <number>', 'calls under way at once (default: 4)', wholeNumber)
     .option('-H, --header <name:value>', 'a header field of every request, such as a credential; may be repeated', addHeader, {})

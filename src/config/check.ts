@@ -2,20 +2,37 @@ import type { z } from 'zod'
 import type { CallOptions, RuleOptions } from '../core/endpoints/options.js'
 import { ConfigError, type ConfigFault, UsageError } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'
+import type { Store } from '../core/ports/store.js'
 import { type Duration, durationMs } from '../core/time/duration.js'
 import type { Timetable } from '../core/time/timetable.js'
 import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { labelFaults } from './label-checks.js'
-import { optionNamesAt, withNearest } from './nearest-name.js'
+import { optionNamesAt, withNearest, withOurName } from './nearest-name.js'
 import { isPromise, shapeFault } from './part-shapes.js'
 import { callOptionsSchema, timetable } from './reuse-schema.js'
 import { configSchema, operationSchema } from './schema.js'
 import { name, received } from './schema-parts.js'
 import type { StashConfig } from './stash-config.js'
+import { storeForm } from './store-name.js'
 
 /** Checks a whole configuration; throws `ConfigError` with every fault at once. */
 export function checkConfig(config: unknown): asserts config is StashConfig {
-  throwIfAny([...shapeFaults(configSchema, config, ''), ...partFaults(config), ...providerFaults(config)])
+  throwIfAny(faultsOf(config))
+}
+
+function faultsOf(config: unknown): ConfigFault[] {
+  return [...shapeFaults(configSchema, config, ''), ...partFaults(config), ...providerFaults(config)]
+}
+
+/** What a configuration file holds: its store may be named. */
+export type FileConfig = Omit<StashConfig, 'store'> & { readonly store?: Store | string }
+
+/** As `checkConfig`, of a file. */
+export function checkFileConfig(config: unknown): asserts config is FileConfig {
+  const { store, ...rest } = (typeof config === 'object' && config !== null ? config : {}) as Partial<FileConfig>
+  if (typeof store !== 'string') return checkConfig(config)
+  const fault = store.trim() === '' ? [{ path: 'store', message: `is empty: name ${storeForm}` }] : []
+  throwIfAny([...fault, ...faultsOf(rest)])
 }
 
 /** What is handed in as code and has not all that is called of it. */
@@ -110,7 +127,7 @@ function faultsOfIssue(issue: z.core.$ZodIssue, schema: z.ZodType, whole: unknow
     case 'unrecognized_keys':
       return issue.keys.map((key) => ({
         path: [path, key].filter((part) => part !== '').join('.'),
-        message: `is an unknown option${withNearest(key, optionNamesAt(schema, issue.path, whole))}`,
+        message: `is an unknown option${withOurName(key, optionNamesAt(schema, issue.path, whole))}`,
       }))
     case 'invalid_key':
       return [{ path, message: issue.issues[0]?.message ?? issue.message }]

@@ -1,5 +1,6 @@
 import { z } from 'zod'
 import { configSchema } from './schema.js'
+import { storeForm } from './store-name.js'
 
 interface Schema {
   properties?: Record<string, Schema>
@@ -17,7 +18,8 @@ interface Schema {
 export function configJsonSchema(): object {
   const whole = z.toJSONSchema(configSchema, { io: 'input', unrepresentable: 'any' }) as Schema
   const file = withoutCode(whole) as Schema
-  return { ...file, title: 'Stashen configuration', properties: file.properties }
+  const store = { type: 'string', description: `Where answers and the ledger are kept: ${storeForm}. Default: in memory.` }
+  return { ...file, title: 'Stashen configuration', properties: { ...file.properties, store } }
 }
 
 /** Undefined for what only code can give, which stands as an empty schema; all else without it, and with descriptions. */

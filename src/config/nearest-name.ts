@@ -7,6 +7,37 @@ export function withNearest(given: string, known: readonly string[]): string {
   return nearest !== undefined && distance(given, nearest) <= Math.max(2, given.length / 3) ? `: did you mean "${nearest}"?` : ''
 }
 
+/** What options are called elsewhere, in lower case, by what they are called here. */
+const otherWords: Readonly<Record<string, readonly string[]>> = {
+  freshFor: ['ttl', 'timetolive', 'maxage', 'smaxage', 'expires', 'expiresin', 'expiry', 'expiration', 'lifetime'],
+  staleIfError: ['stalefor', 'fallbackfor'],
+  staleWhileRevalidate: ['revalidate', 'revalidateafter'],
+  keyedBy: ['key', 'cachekey', 'keyby', 'vary', 'varyby'],
+  request: ['path', 'route', 'pattern', 'url', 'match', 'method'],
+  baseUrl: ['url', 'host', 'origin'],
+  endpoints: ['routes', 'paths', 'rules', 'resources'],
+  providers: ['apis', 'services', 'upstreams', 'hosts'],
+  limits: ['ratelimit', 'ratelimits', 'throttle', 'throttling', 'rate', 'concurrency', 'maxconcurrency'],
+  quota: ['monthlyquota', 'allowance', 'maxcalls'],
+  retries: ['retry', 'maxretries', 'attempts', 'maxattempts', 'backoff'],
+  holdOff: ['circuitbreaker', 'breaker', 'cooldown'],
+  labels: ['tags', 'tag', 'groups'],
+  plan: ['price', 'pricing', 'cost', 'costs', 'tariff'],
+  perCall: ['price', 'cost', 'costpercall', 'pricepercall'],
+  store: ['cache', 'storage', 'backend', 'redis', 'database'],
+  maxBodyBytes: ['maxsize', 'maxbytes', 'maxlength', 'sizelimit'],
+  collapse: ['deduplicate', 'coalesce'],
+  shared: ['public', 'private', 'scope'],
+  freshForStatus: ['statuscodes', 'statuses'],
+}
+
+/** `: it is called "x" here` where an option is known by another word; else as `withNearest`. */
+export function withOurName(given: string, known: readonly string[]): string {
+  const plain = given.toLowerCase().replaceAll(/[^a-z0-9]/g, '')
+  const ours = known.find((name) => Object.hasOwn(otherWords, name) && otherWords[name]?.includes(plain))
+  return ours === undefined ? withNearest(given, known) : `: it is called "${ours}" here`
+}
+
 function distance(one: string, other: string): number {
   return leven(one.toLowerCase(), other.toLowerCase())
 }

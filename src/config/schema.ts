@@ -23,7 +23,7 @@ export const configSchema = z.strictObject({
   $schema: option(z.string(), 'Where the JSON Schema of the file is, for editors.'),
   store: option(
     part<Store>('a store: give memoryStore(), sqliteStore(file) or another', isObject),
-    'Where answers and the ledger are kept. Default: in memory.',
+    'Where answers and the ledger are kept; a configuration file may name a file or an address of Redis. Default: in memory.',
   ),
   mode: option(
     oneOf(modes),

@@ -10,21 +10,25 @@ export type Logger = Record<LogLevel, (facts: object, message: string) => void>
 export interface LogOptions {
   /** Whether every call of the application is logged too, and every call upstream. Default false. */
   readonly calls?: boolean
+  /** Whether lines of calls name the key, which says what was asked, without credentials. Default false: the endpoint. */
+  readonly keys?: boolean
 }
 
 /** Writes what a stash tells of into a logger; returns what ends that. No secret stands in what is written. */
-export function logEvents(stash: Pick<Stash, 'on'>, logger: Logger, { calls = false }: LogOptions = {}): () => void {
+export function logEvents(stash: Pick<Stash, 'on'>, logger: Logger, { calls = false, keys = false }: LogOptions = {}): () => void {
   const names = (Object.keys(lines) as EventName[]).filter((name) => calls || (name !== 'call' && name !== 'upstream'))
-  const ends = names.map((name) => listen(stash, logger, name))
+  const ends = names.map((name) => listen(stash, logger, name, keys))
   return () => {
     for (const end of ends) end()
   }
 }
 
-function listen<N extends EventName>(stash: Pick<Stash, 'on'>, logger: Logger, name: N): () => void {
+function listen<N extends EventName>(stash: Pick<Stash, 'on'>, logger: Logger, name: N, keys: boolean): () => void {
   return stash.on(name, (event) => {
     const [level, message] = lines[name](event)
-    logger[level]({ event: name, ...withoutSecrets(event) }, message)
+    const { key } = event as { readonly key?: string }
+    const named = keys && name === 'call' && key !== undefined ? { key } : {}
+    logger[level]({ event: name, ...withoutSecrets(event), ...named }, named.key === undefined ? message : `${named.key}: ${message}`)
   })
 }
 
@@ -41,12 +45,36 @@ const iso = (at: Date) => at.toISOString()
 
 const levelWords = { warn: 'nearly spent', stretch: 'stretched with older answers', stop: 'spent, nothing leaves' } as const
 
+/** How a call was answered, and in which time. */
+function callWords({ how, reason, ms }: StashEvents['call']): string {
+  const time = `${ms < 10 ? ms.toFixed(1) : Math.round(ms)} ms`
+  const why = reason ? ` (${reason})` : ''
+  switch (how) {
+    case 'hit':
+      return `from store in ${time}`
+    case 'stale':
+      return `an older answer, from store in ${time}${why}`
+    case 'collapsed':
+      return `the answer of another caller's call, in ${time}`
+    case 'forwarded':
+    case 'passed':
+      return `${fetchedFor[reason ?? ''] ?? ''}fetched in ${time}${reason && fetchedFor[reason] ? '' : why}`
+    case 'abandoned':
+      return `left by its caller after ${time}`
+    default:
+      return `${how} after ${time}${why}`
+  }
+}
+
+const fetchedFor: Readonly<Record<string, string>> = {
+  absent: 'not in store, ',
+  'no-variant': 'not in store for these fields, ',
+  expired: 'past its freshness, ',
+}
+
 /** LogLevel and words of each event. */
 const lines: { readonly [N in EventName]: (event: StashEvents[N]) => readonly [LogLevel, string] } = {
-  call: (event) => [
-    'debug',
-    `${spot(event)}: ${event.how}${event.reason ? ` (${event.reason})` : ''}${event.label === undefined ? '' : `, for ${event.label}`}`,
-  ],
+  call: (event) => ['debug', `${spot(event)}: ${callWords(event)}${event.label === undefined ? '' : `, for ${event.label}`}`],
   upstream: (event) => [
     event.how === 'answered' ? 'debug' : 'info',
     `${spot(event)} upstream: ${event.how} ${event.status ?? ''}`.trimEnd(),

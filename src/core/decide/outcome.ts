@@ -30,6 +30,8 @@ export interface Outcome {
   readonly notStored?: NotKept | undefined
   /** Upstream calls made for this one, where it took more than one. */
   readonly attempts?: number
+  /** How long its caller waited, milliseconds: for a response until its head, else until the value or the error. */
+  readonly ms: number
   /** How old the answer is, in milliseconds. */
   readonly ageMs: number
   /** Until when the stored answer is fresh. */

@@ -66,7 +66,7 @@ export class Answering {
     if (times !== entry) void entries.updateTimes(entry.key, timesOf(times))
     const foundIn = entries.foundIn?.(entry)
     entries.given?.(entry, now, how.how === 'hit' || byChoice.includes(how.reason))
-    const outcome = { ...storedOutcome(endpoint, times, now, { ...how, layer: foundIn?.layer }), ...labelled(call) }
+    const outcome = { ...storedOutcome(endpoint, times, now, { ...how, ms: record.ms, layer: foundIn?.layer }), ...labelled(call) }
     record.served({ ...how, ageMs: outcome.ageMs }, entry, { status: form.statusOf(answer), foundIn })
     return { answer, outcome, record }
   }
@@ -76,7 +76,7 @@ export class Answering {
     const { endpoint, form } = call
     const answer = form.restore(entry)
     const status = form.statusOf(answer)
-    const stored = storedOutcome(endpoint, entry, this.#clock.now(), { how: 'collapsed', reason, fwd })
+    const stored = storedOutcome(endpoint, entry, this.#clock.now(), { how: 'collapsed', reason, fwd, ms: record.ms })
     record.wouldHaveCost(entry.units, false)
     this.#entries.given?.(entry, this.#clock.now(), true)
     record.end('collapsed', reason, { isClientError: status !== undefined && endingOf('answered', status) === 'clientError' })
@@ -97,6 +97,7 @@ export class Answering {
       endpoint: endpoint.name,
       how: call.isPassed ? 'passed' : how,
       reason: decision.reason,
+      ms: record.ms,
       ageMs: 0,
     }
     const storage = decision.reuse === 'none' ? notReusable : expectedStorage(judged(landed, fetched))
@@ -131,7 +132,7 @@ export class Answering {
       const stale = this.serve(call, record, found.entry as Entry, { how: 'stale', reason, fwd: decision.fwd })
       return { ...stale, outcome: { ...stale.outcome, ...facts } }
     }
-    const common = { provider: endpoint.provider, endpoint: endpoint.name, reason, ageMs: 0, ...labelled(call), ...facts }
+    const common = { provider: endpoint.provider, endpoint: endpoint.name, reason, ms: record.ms, ageMs: 0, ...labelled(call), ...facts }
     if (what === 'fallback' && form.fallback) {
       record.end('fallback', reason)
       return { answer: form.fallback(), outcome: { ...common, how: 'fallback' }, record }

@@ -20,11 +20,17 @@ export function storedOutcome(
   endpoint: Endpoint,
   times: StoredTimes,
   now: number,
-  { how, reason, fwd, layer }: { how: 'hit' | 'stale' | 'collapsed'; layer?: Layer | undefined } & Pick<Outcome, 'reason' | 'fwd'>,
+  {
+    how,
+    reason,
+    fwd,
+    ms,
+    layer,
+  }: { how: 'hit' | 'stale' | 'collapsed'; layer?: Layer | undefined } & Pick<Outcome, 'reason' | 'fwd' | 'ms'>,
 ): Outcome {
   const { provider, name, price } = endpoint
   const freshUntil = new Date(times.freshUntil)
-  const outcome: Live<Outcome> = { provider, endpoint: name, how, reason, fwd, ageMs: ageMs(times, now), freshUntil, saved: price }
+  const outcome: Live<Outcome> = { provider, endpoint: name, how, reason, fwd, ms, ageMs: ageMs(times, now), freshUntil, saved: price }
   if (layer) outcome.layer = layer
   return outcome
 }

@@ -77,6 +77,11 @@ export class CallRecord {
     this.began = recorder.clock.ticks()
   }
 
+  /** How long the call has taken by now, milliseconds. */
+  get ms(): number {
+    return this.#recorder.clock.ticks() - this.began
+  }
+
   /** `isClientError`: of an answer that took no upstream call of its own, whether it is 4xx. */
   end(
     how: CallResult,
@@ -85,9 +90,9 @@ export class CallRecord {
   ): void {
     if (this.#isOver) return
     this.#isOver = true
-    const { clock, events } = this.#recorder
+    const { events } = this.#recorder
     const { endpoint, key, isPassed = false, terms } = this.#call
-    const ms = clock.ticks() - this.began
+    const { ms } = this
     this.#count((tally) => {
       tally[how]++
       tally.latency.add(ms)
@@ -146,7 +151,7 @@ export class CallRecord {
   ): unknown {
     const { provider, name } = this.#call.endpoint
     const label = this.#call.terms?.label
-    const outcome: Outcome = { provider, endpoint: name, how: how === 'errored' ? 'failed' : how, ageMs: 0, ...facts }
+    const outcome: Outcome = { provider, endpoint: name, how: how === 'errored' ? 'failed' : how, ms: this.ms, ageMs: 0, ...facts }
     this.#recorder.remember(error, label === undefined ? outcome : { ...outcome, label })
     if (isWithheld && !this.#isOver) this.#count((tally) => void tally.withheld++)
     this.end(how, facts.reason, { error })

@@ -64,7 +64,8 @@ export class AnswerResponse extends BaseResponse {
 
   /** How a call was answered, if this is its response. */
   static outcomeOf(response: unknown): Outcome | undefined {
-    return typeof response === 'object' && response !== null && #outcome in response ? response.#outcome : undefined
+    if (typeof response !== 'object' || response === null) return undefined
+    return #outcome in response ? response.#outcome : outcomesOfClones.get(response)
   }
 
   get url(): string {
@@ -86,7 +87,7 @@ export class AnswerResponse extends BaseResponse {
   override clone(): Response {
     const { url, redirected } = this
     const clone = this.#bytes ? this.#withHeaders(this.#bytes).clone() : super.clone()
-    return Object.defineProperties(clone, { url: { value: url }, redirected: { value: redirected } })
+    return asClone(clone, { url, redirected, outcome: this.#outcome })
   }
 
   override json(): Promise<unknown> {
@@ -143,7 +144,20 @@ export class AnswerResponse extends BaseResponse {
   }
 }
 
+/** A clone, and those of it, say the same of themselves. */
+function asClone(clone: Response, head: { readonly url: string; readonly redirected: boolean; readonly outcome: Outcome }): Response {
+  outcomesOfClones.set(clone, head.outcome)
+  const again = clone.clone.bind(clone)
+  return Object.defineProperties(clone, {
+    ...{ url: { value: head.url }, redirected: { value: head.redirected } },
+    clone: { value: () => asClone(again(), head), writable: true, configurable: true },
+  })
+}
+
 const decoder = new TextDecoder()
+
+/** How the calls were answered whose responses were cloned. */
+const outcomesOfClones = new WeakMap<object, Outcome>()
 
 /** Where the runtime has it (Node >= 22). */
 if ('bytes' in Response.prototype) {

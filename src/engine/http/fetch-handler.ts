@@ -102,9 +102,10 @@ export class FetchHandler {
     if (!answer) return 'corrupt'
     const foundIn = entries.foundIn?.(entry)
     entries.given?.(entry, now, true)
-    const outcome = storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh', layer: foundIn?.layer })
+    const ms = clock.ticks() - began
+    const outcome = storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh', ms, layer: foundIn?.layer })
     const response = this.#respond(answer, outcome, now, known, noop)
-    recorder.hit(known, entry, now, { ms: clock.ticks() - began, status: answer.status, foundIn })
+    recorder.hit(known, entry, now, { ms, status: answer.status, foundIn })
     return Promise.resolve(response)
   }
 
@@ -164,20 +165,20 @@ export class FetchHandler {
     const now = this.#parts.clock.now()
     if (error instanceof NothingStoredError) {
       if (call.directives.storedOnly === 'error') throw new TypeError(error.message, { cause: error })
-      return this.#gatewayTimeout(call, recipient)
+      return this.#gatewayTimeout(call, recipient, this.#parts.recorder.outcomeOf(error)?.ms ?? 0)
     }
     const answer = refusals === 'respond' ? refusalAnswer(error, now) : undefined
     if (!answer) throw error
     const failed = this.#parts.recorder.outcomeOf(error)
     const { provider, name } = call.endpoint
-    const outcome: Outcome = { provider, endpoint: name, ageMs: 0, reason: 'no-older-answer', ...failed, how: 'refused' }
+    const outcome: Outcome = { provider, endpoint: name, ms: 0, ageMs: 0, reason: 'no-older-answer', ...failed, how: 'refused' }
     return this.#respond(answer, outcome, now, recipient, noop)
   }
 
   /** The answer to a request for stored answers only, where there is none (RFC 9111 section 5.2.1.7). */
-  #gatewayTimeout(call: HttpCall, recipient: Recipient): Response {
+  #gatewayTimeout(call: HttpCall, recipient: Recipient, ms: number): Response {
     const { provider, name } = call.endpoint
-    const outcome: Outcome = { provider, endpoint: name, how: 'refused', reason: 'stored-only-asked', ageMs: 0, ...labelled(call) }
+    const outcome: Outcome = { provider, endpoint: name, how: 'refused', reason: 'stored-only-asked', ms, ageMs: 0, ...labelled(call) }
     const answer: HttpAnswer = { status: 504, statusText: 'Gateway Timeout', fields: [], body: new Uint8Array() }
     return this.#respond(answer, outcome, this.#parts.clock.now(), recipient, noop)
   }

@@ -49,9 +49,11 @@ const secretBytes = 32
 
 /** Throws code `USAGE` where options say what nothing can be; no secret stands in its message. */
 export function checkedPacking(options: PackedStoreOptions): Packing {
-  const { store, compress = false, encrypt } = options
+  const { store, compress = false, encrypt } = options ?? {}
   if (typeof store?.open !== 'function')
     throw new UsageError(`"store" of packedStore is ${shown(store)}: give a store, such as redisStore()`)
+  if (typeof compress !== 'boolean' && (typeof compress !== 'object' || compress === null))
+    throw new UsageError(`"compress" of packedStore is ${shown(compress)}: give true, false or { coding, above }`)
   const { coding = 'gzip', above = usualAbove } = typeof compress === 'object' ? compress : {}
   if (!codings.includes(coding)) throw new UsageError(`"coding" of packedStore is ${shown(coding)}: give ${codings.join(', ')}`)
   if (!isKnownHere(coding)) throw new UsageError(`"coding" of packedStore is "${coding}", which this browser does not know: give gzip`)
@@ -60,10 +62,12 @@ export function checkedPacking(options: PackedStoreOptions): Packing {
   return { coding: compress === false ? undefined : coding, above, secrets: encrypt === undefined ? [] : secretsOf(encrypt) }
 }
 
-function secretsOf({ keys }: NonNullable<PackedStoreOptions['encrypt']>): Secret[] {
+function secretsOf(encrypt: NonNullable<PackedStoreOptions['encrypt']>): Secret[] {
+  const { keys } = encrypt ?? {}
   if (!Array.isArray(keys) || keys.length === 0)
     throw new UsageError('"encrypt.keys" of packedStore has no key: give a list of { id, secret }')
-  const secrets = keys.map(({ id, secret }: EncryptionKey, i): Secret => {
+  const secrets = keys.map((key: EncryptionKey | null, i): Secret => {
+    const { id, secret } = key ?? {}
     if (typeof id !== 'string' || !/^[\w.-]{1,64}$/.test(id))
       throw new UsageError(`"encrypt.keys[${i}].id" of packedStore is ${shown(id)}: give up to 64 letters, digits, "-", "_" and "."`)
     const bytes = bytesOf(secret)

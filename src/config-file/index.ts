@@ -1,0 +1,2 @@
+export type { StashConfig } from '../config/stash-config.js'
+export { findConfig, loadConfig } from './load-config.js'
