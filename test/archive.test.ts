@@ -242,16 +242,16 @@ describe('archives', () => {
     const withEntry = (more: object) => ({ log: { ...har.log, entries: [entry, { ...entry, ...more }] } })
     for (const [given, says] of [
       ['{', 'it is not JSON'],
-      [undefined, 'it: '],
+      [undefined, '(HAR 1.2): it is missing, which has to be object'],
       [null, 'HAR 1.2'],
-      [{}, 'log: '],
-      [{ log: { entries: {} } }, 'log.entries: '],
-      [withEntry({ startedDateTime: 'soon' }), 'log.entries[1].startedDateTime: is not a time'],
-      [withEntry({ response: { ...entry.response, status: '200' } }), 'log.entries[1].response.status: '],
-      [withEntry({ request: { ...entry.request, headers: [{ name: 1 }] } }), 'log.entries[1].request.headers[0].name: '],
-      [withEntry({ _stashen: { ...entry._stashen, freshUntil: null } }), 'log.entries[1]._stashen.freshUntil: '],
-      [withEntry({ _stashen: { ...entry._stashen, labels: [1] } }), 'log.entries[1]._stashen.labels[0]: '],
-      [{ log: { ...har.log, _stashen: { signposts: [{ ...entry._stashen, head: '{}' }] } } }, 'log._stashen.signposts[0].head: '],
+      [{}, '"log" is missing, which has to be object'],
+      [{ log: { entries: {} } }, '"log.entries" is {}, not array'],
+      [withEntry({ startedDateTime: 'soon' }), '"log.entries[1].startedDateTime" is not a time'],
+      [withEntry({ response: { ...entry.response, status: '200' } }), '"log.entries[1].response.status" is "200", not number'],
+      [withEntry({ request: { ...entry.request, headers: [{ name: 1 }] } }), '"log.entries[1].request.headers[0].name" is 1, not string'],
+      [withEntry({ _stashen: { ...entry._stashen, freshUntil: null } }), '"log.entries[1]._stashen.freshUntil" is null, not number'],
+      [withEntry({ _stashen: { ...entry._stashen, labels: [1] } }), '"log.entries[1]._stashen.labels[0]" is 1, not string'],
+      [{ log: { ...har.log, _stashen: { signposts: [{ ...entry._stashen, head: '{}' }] } } }, '"log._stashen.signposts[0].head" is '],
     ] as const) {
       const error = await stash.import(given).catch((thrown: Error) => thrown)
       expect(error, JSON.stringify(given)).to.include({ code: 'USAGE' })

@@ -1,6 +1,7 @@
 import { z } from 'zod'
 import type { HarEntry, HarSignpost } from '../core/entries/har.js'
 import { UsageError } from '../core/errors/setup-errors.js'
+import { shown } from '../core/errors/shown.js'
 import { endpointPath } from './cross-checks.js'
 
 const time = z.number()
@@ -55,8 +56,15 @@ export function parsedHar(given: unknown): Har {
       throw new UsageError(`this is not an HTTP Archive (HAR): it is not JSON: ${(cause as Error).message}`, { cause })
     }
   }
-  const { data, error } = har.safeParse(json)
+  const { data, error } = har.safeParse(json, { reportInput: true })
   if (data) return { entries: data.log.entries as readonly HarEntry[], signposts: data.log._stashen?.signposts ?? [] }
-  const { path, message } = error.issues[0] as z.core.$ZodIssue
-  throw new UsageError(`this is not an HTTP Archive (HAR 1.2): ${endpointPath(path) || 'it'}: ${message}`)
+  const issue = error.issues[0] as z.core.$ZodIssue
+  const at = endpointPath(issue.path)
+  throw new UsageError(`this is not an HTTP Archive (HAR 1.2): ${at === '' ? 'it' : `"${at}"`} ${faultOf(issue)}`)
+}
+
+function faultOf({ code, input, message, ...issue }: z.core.$ZodIssue): string {
+  if (code !== 'invalid_type' || !message.startsWith('Invalid input')) return message.startsWith('is ') ? message : `is wrong: ${message}`
+  const { expected } = issue as { readonly expected?: string }
+  return input === undefined ? `is missing, which has to be ${expected}` : `is ${shown(input)}, not ${expected}`
 }
