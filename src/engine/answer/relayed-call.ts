@@ -69,7 +69,8 @@ export class RelayedCall<T> {
     const finish = async () => {
       const finished = await fetched.finish()
       end.whole(finished, this.#usage ?? { known: unitsIn(finished) })
-      end.over(endedOf(finished, fetched, place.key))
+      if (this.#inPlace && 'kept' in finished) this.#inPlace.onEnd(end.over)
+      else end.over(endedOf(finished, fetched, place.key))
       fetched.release()
     }
     const finished = finish()

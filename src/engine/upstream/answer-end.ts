@@ -32,7 +32,7 @@ export class AnswerEnd {
     for (const then of this.#forWhole) then(finished, usage)
   }
 
-  over(ended: Ended): void {
+  readonly over = (ended: Ended): void => {
     this.#ended = ended
     for (const then of this.#forEnd) then(ended)
   }
