@@ -9,6 +9,7 @@ import type { Entry, EntryStore, EntrySummary } from '../core/ports/entry-store.
 import type { Selection } from '../core/ports/selection.js'
 import type { Store } from '../core/ports/store.js'
 import type { EndpointSize } from '../core/ports/store-status.js'
+import { AtOnce } from './at-once.js'
 
 /** Entries that are read at once. */
 const pageOf = 200
@@ -38,6 +39,9 @@ interface Changing {
   readonly dryRun: boolean
 }
 
+/** Changes of entries under way at once, of a store that takes its time. */
+const mostAtOnce = 64
+
 /** Changes the stored answers that a selector means, and lets others come between; returns how many these are. */
 export async function changeEntries(
   change: EntryChange,
@@ -46,6 +50,7 @@ export async function changeEntries(
 ): Promise<number> {
   const { selection, isExact, matches, isOfAll, mayMean } = compileSelector(selector)
   const turns = new Turns(clock)
+  const changes = new AtOnce(mostAtOnce)
   const changing = { entries, mayMean, now }
   let count = 0
   if (!dryRun) void entries.claims?.drop(selection)
@@ -57,9 +62,11 @@ export async function changeEntries(
     }
     count++
     if (dryRun || (change === 'purge' && isExact)) continue
-    if (change === 'invalidate') await entries.updateTimes(entry.key, expiredTimes(entry, now))
-    else await entries.remove({ key: entry.key })
+    await changes.take(
+      change === 'invalidate' ? entries.updateTimes(entry.key, expiredTimes(entry, now)) : entries.remove({ key: entry.key }),
+    )
   }
+  await changes.done()
   if ('key' in selection && isOfAll && !dryRun)
     for await (const entry of allEntries(entries, { key: measuredKey(selection.key) })) await changeMeasured(change, entry, changing)
   if (change === 'purge' && isExact && !dryRun) await removeAll(entries, selection, clock)

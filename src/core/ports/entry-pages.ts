@@ -8,23 +8,23 @@ export function pageOf(
   entries: readonly EntrySummary[],
   { after, most = usualPage }: { readonly after?: string | undefined; readonly most?: number } = {},
 ): EntryPage {
-  const keyed = entries.map((entry) => ({ entry, bytes: encoder.encode(entry.key) })).sort((a, b) => order(a.bytes, b.bytes))
-  const start = after === undefined ? undefined : encoder.encode(after)
-  const rest = start ? keyed.filter(({ bytes }) => order(bytes, start) > 0) : keyed
-  const page = rest.slice(0, most).map(({ entry }) => entry)
+  const rest = after === undefined ? [...entries] : entries.filter(({ key }) => byteOrder(key, after) > 0)
+  const page = rest.sort((one, other) => byteOrder(one.key, other.key)).slice(0, most)
   return { entries: page, next: rest.length > most ? page.at(-1)?.key : undefined }
 }
 
-/** The order of UTF-8 bytes. */
-function order(one: Uint8Array, other: Uint8Array): number {
+/** The order of two keys in a list: that of their bytes in UTF-8, which is that of their code points. */
+export function byteOrder(one: string, other: string): number {
   const length = Math.min(one.length, other.length)
-  for (let i = 0; i < length; i++) if (one[i] !== other[i]) return (one[i] as number) - (other[i] as number)
+  for (let i = 0; i < length; i++) {
+    const [its, others] = [one.charCodeAt(i), other.charCodeAt(i)]
+    if (its !== others) return rank(its) - rank(others)
+  }
   return one.length - other.length
 }
 
-const encoder = new TextEncoder()
-
-/** The order of two keys in a list: that of their bytes in UTF-8. */
-export function byteOrder(one: string, other: string): number {
-  return order(encoder.encode(one), encoder.encode(other))
+/** Where a code unit of UTF-16 stands: surrogates are parts of code points above all others. */
+function rank(unit: number): number {
+  if (unit < 0xd800) return unit
+  return unit < 0xe000 ? unit + 0x2000 : unit - 0x800
 }

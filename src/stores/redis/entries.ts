@@ -49,7 +49,9 @@ import { UseBuffer } from './use-buffer.js'
 /** Entries of a slot that one piece of a longer work changes or drops. */
 const pieceOf = 50
 
-/** Entries listed of a slot at once. */
+/** Entries listed of a slot at once: its share of so many pages, for the slots do not end at the same key. */
+const listedAtLeast = 2
+const leastListed = 8
 const mostListed = 200
 
 /** Entries, each a hash that the server drops when it runs out, and what finds them. */
@@ -178,9 +180,10 @@ export class RedisEntries implements EntryStore {
 
   async list(selection: Selection, { after = '', most = 100 }: Parameters<EntryStore['list']>[1] = {}): Promise<EntryPage> {
     const meant = meantBy(selection)
+    const ofEach = Math.ceil((listedAtLeast * (most + 1)) / meant.slots.length)
     let from = after
     for (;;) {
-      const { entries, until, more } = await this.#look(meant, from, Math.min(most + 1, mostListed))
+      const { entries, until, more } = await this.#look(meant, from, Math.min(Math.max(ofEach, leastListed), mostListed))
       const page = entries.slice(0, most)
       if (page.length > 0 || !more) return { entries: page, next: more || entries.length > most ? page.at(-1)?.key : undefined }
       from = until
