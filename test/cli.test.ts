@@ -223,7 +223,7 @@ export default { store: packedStore({ store: sqliteStore('${folder}/own.db'), en
       for (const [args, ...words] of [
         [['export', ...on, '--output', file('tariff.har')], 'there is a file', 'already'],
         [['import', file('absent.har'), '--store', file('seeded.db')], 'there is no file'],
-        [['import', file('station.json'), '--store', file('seeded.db')], 'not an HTTP Archive (HAR 1.2): log: '],
+        [['import', file('station.json'), '--store', file('seeded.db')], 'not an HTTP Archive (HAR 1.2): "log" is missing'],
         [['purge', ...on], 'means every stored answer', '--everything'],
         [['purge', ...on, '--everything', '--provider', 'ebbline'], '--everything means all'],
         [['invalidate', ...on, '--status', '4x'], '"4xx"'],
@@ -622,18 +622,20 @@ providers:
       asks: { request: POST /v1/graphql, safe: true, freshFor: 1 min, failsWhen: { at: /errors } }
       calls: { request: POST /x, safe: true, freshFor: 1 min, keyedBy: { body: [/method, /params] } }
       keyed: { request: GET /keyed, freshFor: 1 min, keyedBy: { headers: [X-Crew-Token] } }
+      twice: { request: 'GET /v2/tides/{id}', freshFor: 1 min }
+      once: { request: 'GET /v22/tides/{id}', freshFor: 1 min }
 `,
       )
       const { warnings } = JSON.parse(stashen('check', '--json', '--config', file('likely.yaml')).stdout) as {
         warnings: { path: string; message: string }[]
       }
-      expect(warnings.map(({ path }) => path.split('.').at(-1))).to.eql(['all', 'mine', 'up', 'ask', 'calls', 'keyed'])
+      expect(warnings.map(({ path }) => path.split('.').at(-1))).to.eql(['all', 'mine', 'up', 'ask', 'calls', 'keyed', 'twice'])
       expect(
         warnings
           .slice(3)
           .map(({ message }) => message)
           .join(),
-      ).to.match(/GraphQL or RPC.*GraphQL or RPC.*"X-Crew-Token", which looks like a credential/)
+      ).to.match(/GraphQL or RPC.*GraphQL or RPC.*"X-Crew-Token", which looks like a credential.*repeats the path of "baseUrl", "\/v2"/)
     })
 
     it('check tells every fault with its line and column, and of files that cannot be read at all', () => {

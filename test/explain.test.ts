@@ -79,6 +79,17 @@ describe('stash.explain', () => {
         expect((await reasonOf('/tides/today', { headers: { range: 'bytes=0-1' } })).slice(0, 3)).to.eql(['tides', 'call', 'range-asked'])
         const near = (await stash.explain(`${base}/tide/today`)).nearMisses
         expect(near.map(({ endpoint, difference }) => [endpoint, difference])).to.eql([['tides', 'segment 1 is "tide", not "tides"']])
+        const { port } = new URL(base)
+        for (const [url, expected] of [
+          [`https://127.0.0.1:${port}/tides/today`, 'scheme is https, not http'],
+          [`http://127.0.0.1/tides/today`, `port is the usual one, not ${port}`],
+          [`http://9.8.0.1:${port}/tides/today`, 'host is 9.8.0.1, not 127.0.0.1'],
+          [`https://9.8.0.1:${port}/tides/today`, undefined],
+          [`http://9.8.7.6:${port}/tides/today`, undefined],
+        ] as const) {
+          const { nearMisses } = await stash.explain(url)
+          expect(nearMisses.find(({ endpoint }) => endpoint === 'tides')?.difference, url).to.equal(expected)
+        }
         const offline = await open({ mode: 'offline' })
         expect(await offline.explain(`${base}/vessels`)).to.deep.include({ would: 'refuse', reason: 'offline' })
         expect(await offline.explain(`${base}/tides/today`)).to.deep.include({ would: 'refuse', reason: 'offline' })

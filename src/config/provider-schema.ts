@@ -3,7 +3,7 @@ import { defaults } from '../core/defaults.js'
 import { refusals } from '../core/endpoints/options.js'
 import type { KeyedRequest, KeyFunction } from '../core/rules/keying.js'
 import { modes } from '../core/rules/mode.js'
-import { parseRequestTemplate } from '../core/rules/request-template.js'
+import { parseRequestTemplate, templateMistake } from '../core/rules/request-template.js'
 import { calendarPeriods } from '../core/time/calendar.js'
 import { budget } from './budget-schema.js'
 import { endpointLabels } from './label-schema.js'
@@ -77,7 +77,11 @@ const endpoint = {
   ),
   refusals: option(oneOf(refusals), "What refusals end in. Default: the provider's."),
   request: required(
-    text((value) => parseRequestTemplate(value) !== undefined, 'a method and a path template, e.g. "GET /stations/{id}" or "GET /v2/*"'),
+    text(
+      (value) => parseRequestTemplate(value) !== undefined,
+      'a method and a path template, e.g. "GET /stations/{id}" or "GET /v2/*"',
+      templateMistake,
+    ),
     'Method and path template below the base URL, e.g. "GET /stations/{id}/tides?kind=spring" or "GET /v2/*".',
   ),
 }

@@ -7,7 +7,12 @@ import { isTimeOfDay } from '../core/time/timetable.js'
 
 export type Issue = { readonly input?: unknown }
 
-export const received = ({ input }: Issue): string => shown(input)
+/** A value as it was given; of a URL without user, password and query, for credentials may stand there. */
+export function received({ input }: Issue): string {
+  return shown(
+    typeof input === 'string' && /^[a-z]+:\/\//i.test(input) ? input.replace(/\/\/[^/?#]*@/, '//').replace(/\?.*$/s, '?...') : input,
+  )
+}
 
 /** For editors; the refinement below is what counts. */
 export const durationPattern =
@@ -22,8 +27,16 @@ export function noDuration(issue: Issue): string {
   return `${received(issue)} is not a valid duration: write a number that is not negative and a unit, e.g. "30 s", "5 min", "1 day"`
 }
 
-export function text(isRight: (value: string) => boolean, wanted: string) {
-  const error = (issue: Issue) => `${received(issue)} is not ${wanted}`
+/** `mistake`: what is wrong with a text, where that is known. */
+export function text(
+  isRight: (value: string) => boolean,
+  wanted: string,
+  mistake: (value: string) => string | undefined = () => undefined,
+) {
+  const error = (issue: Issue) => {
+    const known = typeof issue.input === 'string' ? mistake(issue.input) : undefined
+    return `${received(issue)} ${known ?? `is not ${wanted}`}`
+  }
   return z.string({ error }).refine(isRight, { error })
 }
 

@@ -3,7 +3,7 @@ import type { NamedEndpointOptions, ReuseOptions } from '../core/endpoints/optio
 import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { compileCredentials, looksSecret } from '../core/rules/credentials.js'
-import { parseRequestTemplate } from '../core/rules/request-template.js'
+import { parseRequestTemplate, segmentsOf } from '../core/rules/request-template.js'
 import { durationMs } from '../core/time/duration.js'
 import type { StashConfig } from './stash-config.js'
 
@@ -44,6 +44,13 @@ function hidesFailures({ request, keyedBy }: NamedEndpointOptions, { failsWhen, 
 function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, rule: ReuseOptions, freshMs: number): string[] {
   const { keyedBy, shared, request } = endpoint
   const path = parseRequestTemplate(request)?.path ?? []
+  const base = URL.canParse(provider.baseUrl ?? '') ? segmentsOf(new URL(provider.baseUrl as string).pathname.replace(/\/$/, '')) : []
+  const repeatsBase =
+    base.join('') !== '' &&
+    base.every((segment, i) => {
+      const part = path[i]
+      return part?.kind === 'literal' && part.text === segment
+    })
   const keyedByNothing = typeof keyedBy === 'object' && Array.isArray(keyedBy.query) && keyedBy.query.length === 0
   const hasCredentials = (provider.secretQuery ?? []).length + (provider.secretHeaders ?? []).length > 0 || provider.caller !== undefined
   const credentials = compileCredentials(provider)
@@ -74,6 +81,9 @@ function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, r
       ([option, field]) =>
         `is keyed by "${field}", which looks like a credential and is not treated as one: name it in "${option}" of the provider, or in "notSecret" where it is none`,
     ),
+    ...(repeatsBase
+      ? [`repeats the path of "baseUrl", "/${base.join('/')}": only URLs match that have it twice; leave it out of "request"`]
+      : []),
     ...(path.some((part) => part.kind === 'literal' && /^\.\.?$/.test(part.text))
       ? ['can never match: no URL has "." or ".." as a segment']
       : []),

@@ -44,14 +44,21 @@ export class RuleBook {
 
   /** The endpoints that cover all of a request but for one thing. */
   nearMisses(method: string, url: URL): NearMiss[] {
-    const { segments, chapters } = this.#covering(url)
-    return chapters.flatMap(({ provider, base }) =>
-      provider.endpoints.flatMap(({ name, template }) => {
-        if (Math.abs(template.path.length - (segments.length - base.length)) > 1) return []
-        const [difference, ...more] = differences(template, method, segments.slice(base.length), url.searchParams)
+    const segments = segmentsOf(normalisePercent(url.pathname))
+    return [...this.#byOrigin.values()].flat().flatMap(({ provider, base }) => {
+      const covers = base.every((segment, i) => segment === segments[i])
+      const before = [
+        ...originDifferences(url, provider.base?.origin ?? url.origin),
+        ...(covers ? [] : [`path does not begin with "/${base.join('/')}" of the base URL`]),
+      ]
+      if (before.length > 1) return []
+      const below = covers ? segments.slice(base.length) : segments
+      return provider.endpoints.flatMap(({ name, template }) => {
+        if (Math.abs(template.path.length - below.length) > 1) return []
+        const [difference, ...more] = [...before, ...differences(template, method, below, url.searchParams)]
         return difference === undefined || more.length > 0 ? [] : [{ provider: provider.name, endpoint: name, difference }]
-      }),
-    )
+      })
+    })
   }
 
   #covering(url: URL): { segments: readonly string[]; chapters: readonly Chapter[] } {
@@ -62,6 +69,17 @@ export class RuleBook {
     const [only] = chapters
     return { segments, chapters: chapters.length === 1 && only && covers(only) ? chapters : chapters.filter(covers) }
   }
+}
+
+/** In what a URL differs from an origin; hosts of other domains are not near. */
+function originDifferences(url: URL, origin: string): string[] {
+  const { protocol, hostname, port } = new URL(origin)
+  const domain = (host: string) => host.split('.').slice(-2).join('.')
+  const schemes = url.protocol === protocol ? [] : [`scheme is ${url.protocol.slice(0, -1)}, not ${protocol.slice(0, -1)}`]
+  const ports = url.port === port ? [] : [`port is ${url.port || 'the usual one'}, not ${port || 'the usual one'}`]
+  if (url.hostname === hostname) return [...schemes, ...ports]
+  const isNear = domain(url.hostname) === domain(hostname)
+  return [`host is ${url.hostname}, not ${hostname}`, ...(isNear ? [] : ['another domain']), ...schemes, ...ports]
 }
 
 function treesOf(endpoints: readonly RequestEndpoint[]): ReadonlyMap<string, EndpointTree> {

@@ -24,10 +24,22 @@ export function parseRequestTemplate(text: string): RequestTemplate | undefined 
   return { method, path: parts as PathPart[], query: [...new URLSearchParams(query)] }
 }
 
+/** What is wrong with a text that is no such thing, and what to write; undefined where that is not known. */
+export function templateMistake(text: string): string | undefined {
+  const [, method = '', rest = ''] = /^(\S+) (.*)$/.exec(text) ?? []
+  if (/^\/\S*$/.test(text)) return `has no method: write "GET ${text}"`
+  if (/^[a-z]+$/i.test(method) && method !== method.toUpperCase())
+    return `has its method in small letters: write "${method.toUpperCase()} ${rest}"`
+  if (/^https?:/i.test(rest)) return 'has the base URL in it: write only what follows that, e.g. "GET /stations/{id}"'
+  if (/^[A-Z]+$/.test(method) && rest !== '' && !rest.startsWith('/')) return `has a path without "/" before it: write "${method} /${rest}"`
+  const [, name] = /\/:(\w+)(?=[/?]|$)/.exec(rest) ?? []
+  return name === undefined ? undefined : `has ":${name}" for a segment of any value: write "{${name}}"`
+}
+
 function partOf(segment: string, isLast: boolean): PathPart | undefined {
   if (/^\{\w+\}$/.test(segment)) return { kind: 'any', name: segment.slice(1, -1) }
   if (segment === '*') return isLast ? { kind: 'rest' } : undefined
-  return /[{}*]/.test(segment) ? undefined : { kind: 'literal', text: normalisePercent(segment) }
+  return /[{}*]|^:\w+$/.test(segment) ? undefined : { kind: 'literal', text: normalisePercent(segment) }
 }
 
 /** The segments of a path, percent-encoding untouched: `/a/b` has two, `/` has one empty one. */
