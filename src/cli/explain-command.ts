@@ -3,10 +3,11 @@ import type { Command } from 'commander'
 import pc from 'picocolors'
 import { isAddress, storeForm } from '../config/store-name.js'
 import { findConfig } from '../config-file/load-config.js'
-import type { StoredEntry } from '../core/entries/stored-entry.js'
+import { isAnswer } from '../core/entries/selector.js'
+import { type StoredEntry, storedEntry } from '../core/entries/stored-entry.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { explainRequest } from '../explain-request.js'
-import { readEntries } from '../queries/entries.js'
+import { allEntries } from '../queries/entries.js'
 import { entriesText } from '../render/entries-text.js'
 import { explanationText } from '../render/explanation-text.js'
 import { printableJson } from '../render/printable.js'
@@ -76,14 +77,15 @@ async function storedOf(
   { method, url, now }: { method: string; url: string; now: number },
 ): Promise<StoredEntry[]> {
   const { origin, pathname, search } = new URL(url)
+  const base = `${method} ${origin}${pathname}`
   const store = await openToRead(options)
   const found: StoredEntry[] = []
   try {
-    for await (const entry of readEntries(store, {}, now)) {
-      const [its, at = ''] = entry.key.split(' ')
-      const isMeant = search === '' ? at.split('?')[0] === origin + pathname : at === origin + pathname + search
-      if (its === method && isMeant && found.length < mostFound) found.push(entry)
-    }
+    for (const selection of search === '' ? [{ under: base }, { path: base }] : [{ under: base + search }])
+      for await (const entry of allEntries(store.entries, selection)) {
+        if (found.length >= mostFound) break
+        if (isAnswer(entry)) found.push(storedEntry(entry, now))
+      }
   } finally {
     await store.close()
   }
