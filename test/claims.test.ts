@@ -223,6 +223,7 @@ for (const [kind, processes, place] of kinds)
       const shown = async (path: string, next: (response: ServerResponse) => unknown) => {
         answer = (response, number) => {
           response.setHeader('cache-control', 'max-age=60')
+          response.setHeader('etag', path === '/tides/altered' ? `"${number}"` : '"1"')
           response.write('2.4 m')
           if (number > 1) response.end(rest)
         }
@@ -259,6 +260,9 @@ for (const [kind, processes, place] of kinds)
       const { '1200005 bytes forwarded': forwarded = 0, '1200005 bytes collapsed': collapsed = 0, ...more } = large.all
       expect([more, forwarded + collapsed]).to.eql([{}, 2])
       expect(callsOf('/tides/large'), 'of what is too large to be kept, each its own').to.equal(1 + forwarded)
+
+      const altered = await shown('/tides/altered', (response) => response.end(rest))
+      expect(Object.keys(altered.all).join(), 'nobody gets the end of another answer').to.match(/broke off/)
 
       rest = ', rising'
       await pause(1_500) // each process writes its counts every second

@@ -143,7 +143,7 @@ describe('stores', () => {
   })
 
   it('of two layers says of each answer which one gave it, counts them, and says so where copies are kept for too short a time', async () => {
-    const store = layeredStore({ far: memoryStore(), nearFor: '20 ms' })
+    const store = layeredStore({ far: memoryStore(), nearFor: '300 ms' })
     const outcomes: (string | undefined)[] = []
     const heard: (string | undefined)[] = []
     const url = 'https://tides.ebbline.example/v2/tides/1'
@@ -164,7 +164,7 @@ describe('stores', () => {
     await ask()
     expect(await layersOf()).to.eql(['near', 'near'])
     for (let i = 0; i < 12; i++) {
-      await new Promise((resolve) => setTimeout(resolve, 25))
+      await new Promise((resolve) => setTimeout(resolve, 310))
       await ask()
     }
     await ask() // at once after the one before
@@ -172,7 +172,7 @@ describe('stores', () => {
     await ask()
     expect(outcomes).to.eql([undefined, ...Array.from({ length: 12 }, () => 'far'), 'near', 'near'])
     expect(heard).to.eql(['near'])
-    await new Promise((resolve) => setTimeout(resolve, 25))
+    await new Promise((resolve) => setTimeout(resolve, 310))
     expect(await layersOf()).to.eql(['far', 'far'])
     const report = await stash.report()
     expect(report.totals.with).to.include({ fromStore: 16, near: 4, far: 12, reread: 12 })

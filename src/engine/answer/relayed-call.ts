@@ -3,7 +3,6 @@ import type { Claim, Claims, Shown } from '../../core/ports/claims.js'
 import type { Clock } from '../../core/ports/clock.js'
 import { type Finished, unitsIn, type WithAnswer } from '../call/fetched.js'
 import type { Relaying } from '../call/relaying.js'
-import { streamOf } from '../call/stream-of.js'
 import { AnswerEnd } from '../upstream/answer-end.js'
 import { notReused } from '../upstream/attempt-ends.js'
 import type { Ended, Landed, Usage } from '../upstream/landed.js'
@@ -34,7 +33,7 @@ export class RelayedCall<T> {
   readonly #given: Uint8Array[] = []
   #pieces: Uint8Array[]
   #seen: number
-  #status: number | undefined
+  #answer: T | undefined
   #key = ''
   /** What came in its place, which may be relayed itself, and what that cost. */
   #inPlace: Landed<T> | undefined
@@ -62,16 +61,19 @@ export class RelayedCall<T> {
     const { call, ending } = this.#job
     const fetched = await this.#relaying.answer(first.head, body, ending)
     if (!('answer' in fetched) || fetched.result !== 'answered') return undefined
-    this.#status = fetched.status
+    this.#answer = fetched.answer
     const place = placeOf(call, fetched)
     this.#key = place.key
     const end = new AnswerEnd()
     const finish = async () => {
-      const finished = await fetched.finish()
-      end.whole(finished, this.#usage ?? { known: unitsIn(finished) })
-      if (this.#inPlace && 'kept' in finished) this.#inPlace.onEnd(end.over)
-      else end.over(endedOf(finished, fetched, place.key))
-      fetched.release()
+      try {
+        const finished = await fetched.finish()
+        end.whole(finished, this.#usage ?? { known: unitsIn(finished) })
+        if (this.#inPlace && 'kept' in finished) this.#inPlace.onEnd(end.over)
+        else end.over(endedOf(finished, fetched, place.key))
+      } finally {
+        fetched.release()
+      }
     }
     const finished = finish()
     return {
@@ -126,15 +128,15 @@ export class RelayedCall<T> {
     landed.onWhole((_, usage) => {
       this.#usage = usage
     })
-    let rest: ReadableStream<Uint8Array>
+    let next: T
     if (fetched.result === 'elsewhere') {
       const entry = await fetched.look(this.#key)
       if (!entry) return this.#nextInstead(true)
-      rest = streamOf(entry.body)
-    } else if ('answer' in fetched && fetched.result === 'answered' && fetched.status === this.#status)
-      rest = this.#relaying.bodyOf(fetched.answer)
-    else throw 'error' in fetched ? fetched.error : new Error(`it has status ${fetched.status} now`)
-    this.#rest = rest.getReader()
+      next = this.#job.call.form.restore(entry)
+    } else if ('answer' in fetched) next = fetched.answer
+    else throw fetched.error
+    if (!this.#relaying.isSame(this.#answer as T, next)) throw new Error(anotherAnswer)
+    this.#rest = this.#relaying.bodyOf(next).getReader()
     return skip(this.#rest, this.#given)
   }
 }
@@ -144,6 +146,8 @@ function endedOf<T>(finished: Finished, { judged }: WithAnswer<T>, key: string):
   if (typeof keeping === 'object') return { stored: keeping }
   return 'notKept' in finished ? { notStored: finished.notKept } : notReused(finished)
 }
+
+const anotherAnswer = 'the process that asked for it shows no more of it, and another answer has come in its place'
 
 async function nextOf(reader: ReadableStreamDefaultReader<Uint8Array>): Promise<Uint8Array | undefined> {
   const { done, value } = await reader.read()
@@ -156,8 +160,7 @@ async function skip(reader: ReadableStreamDefaultReader<Uint8Array>, given: read
   for (let at = 0; ; ) {
     const bytes = await nextOf(reader)
     const known = bytes?.subarray(0, expected.byteLength - at)
-    if (at < expected.byteLength && (!known || known.some((byte, i) => byte !== expected[at + i])))
-      throw new Error('the process that asked for it shows no more of it, and another answer has come in its place')
+    if (at < expected.byteLength && (!known || known.some((byte, i) => byte !== expected[at + i]))) throw new Error(anotherAnswer)
     at += known?.byteLength ?? 0
     if (!bytes || !known || bytes.byteLength > known.byteLength) return bytes?.subarray(known?.byteLength ?? 0)
   }
