@@ -311,6 +311,39 @@ if (haveRedis('the Redis store')) {
       expect(asked).to.equal(3)
     })
 
+    it('holds no claim for good that it took or ended while the store was too slow, so that nobody waits for that', async () => {
+      let asked = 0
+      const machine = () =>
+        openStash({
+          store: redisStore({ url: server.url, prefix: 'slow' }),
+          warn: () => {},
+          fetch: async (input) => {
+            asked++
+            const path = new URL(String(input)).pathname
+            if (path.endsWith('ended')) {
+              server.cli('client', 'pause', '1500')
+              return new Response('no', { status: 418 })
+            }
+            return new Response('high')
+          },
+          providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 s', holdOff: '0 s' } } } },
+        })
+      await using one = await machine()
+      await using other = await machine()
+      const ask = async (stash: Stash, path: string) => (await stash.fetch(`${base}${path}`)).text()
+      for (const stash of [one, other]) await ask(stash, '/tides/0')
+      server.cli('client', 'pause', '1200')
+      expect(await ask(one, '/tides/taken'), 'goes on without the claim').to.equal('high')
+      await new Promise((resolve) => setTimeout(resolve, 2_500))
+      expect(await ask(one, '/tides/ended')).to.equal('no')
+      await new Promise((resolve) => setTimeout(resolve, 3_500))
+      const began = performance.now()
+      for (const stash of [other, one]) expect(await ask(stash, '/tides/taken')).to.equal('high')
+      expect(await ask(other, '/tides/ended')).to.equal('no')
+      expect(performance.now() - began, 'the time that a claim holds, at the most, and the pauses').to.be.below(9_000)
+      expect(asked).to.be.at.least(5)
+    })
+
     it('keeps what tools can read: fields of an entry by their names, its body as it came', async () => {
       const stash = await openStash({
         store: redisStore({ url: server.url, prefix: 'kelpmouth' }),

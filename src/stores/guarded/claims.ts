@@ -18,12 +18,37 @@ export class GuardedClaims implements Claims {
     this.watch = (...asked) => guard.attemptIfOpen<Shown | undefined>(() => claims.watch?.(...asked), undefined)
   }
 
+  /** One that the store gives too late is given back: whoever asked went on without, and the store would hold it for good. */
   take(claiming: Claiming): Maybe<Claimed> {
-    return this.#guard.attemptIfOpen<Claimed>(() => this.#claims.take(claiming), { result: 'none' })
+    let isGivenUp = false
+    let taken: Claim | undefined
+    const take = () => {
+      const taking = this.#claims.take(claiming)
+      const came = (claimed: Claimed) => {
+        if (claimed.result !== 'taken') return
+        if (isGivenUp) void this.end(claimed.claim, 'over')
+        else taken = claimed.claim
+      }
+      if (taking instanceof Promise) taking.then(came, () => {})
+      return taking
+    }
+    const claimed = this.#guard.attemptIfOpen<Claimed>(take, { result: 'none' })
+    if (!(claimed instanceof Promise)) return claimed
+    return claimed.then((one) => {
+      isGivenUp = one.result === 'none'
+      if (isGivenUp && taken) void this.end(taken, 'over')
+      return one
+    })
   }
 
-  end(claim: Claim, how: ClaimEnd): Maybe<void> {
-    return this.#guard.attemptIfOpen(() => this.#claims.end(claim, how), undefined)
+  /** Also while the store is left alone: it has to know that the claim is to be held no longer. */
+  async end(claim: Claim, how: ClaimEnd): Promise<void> {
+    if (!this.#guard.isOpen) return
+    try {
+      await this.#claims.end(claim, how)
+    } catch {
+      // it runs out
+    }
   }
 
   look(claim: Claim): Maybe<ClaimEnd | undefined> {
