@@ -8,7 +8,7 @@ import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import { createClient, createCluster } from 'redis'
-import { openStash, type Report, type Stash, type Store, StoreError } from 'stashen'
+import { openStash, type Report, type Stash, type StashConfig, type Store, StoreError } from 'stashen'
 import { layeredStore } from 'stashen/layered'
 import { type RedisClient, redisStore } from 'stashen/redis'
 import { storeContract } from 'stashen/testing'
@@ -211,7 +211,7 @@ if (haveRedis('the Redis store')) {
       }).timeout(60_000)
     })
 
-    it('far away, has a hit wait for one round trip, and a miss for two, also where limits count or what is stored is stale', async () => {
+    it('far away, has a hit wait for one round trip, and a miss for two, also where limits count, what is stored is stale or answers vary', async () => {
       const tripMs = 100
       const sockets = new Set<Socket>()
       const proxy = createServer((near) => {
@@ -229,10 +229,17 @@ if (haveRedis('the Redis store')) {
       const endpoints = {
         tides: { request: 'GET /tides/{id}', freshFor: '1 hour' },
         berths: { request: 'GET /berths/{id}', freshFor: '1 ms' },
+        quotes: { request: 'GET /quotes/{id}', freshFor: '1 hour' },
+        stations: { request: 'GET /stations', freshFor: '1 hour' },
       } as const
-      const stash = await openStash({
+      const fields: Record<string, Record<string, string>> = {
+        quotes: { vary: 'accept, x-harbour' },
+        stations: { vary: 'x-harbour', 'no-vary-search': 'params=("trace")' },
+      }
+      const options = (): StashConfig => ({
         ...{ store: redisStore({ url: `redis://127.0.0.1:${(proxy.address() as AddressInfo).port}` }), storeTimeout: '5 s' },
-        fetch: async () => new Response('high'),
+        fetch: async (input: string | URL | Request) =>
+          new Response('high', { headers: fields[new Request(input).url.match(/quotes|stations/)?.[0] as string] ?? {} }),
         providers: {
           ebbline: { baseUrl: `${base}/free`, endpoints },
           brinefare: {
@@ -243,9 +250,11 @@ if (haveRedis('the Redis store')) {
           },
         },
       })
-      const trips = async (path: string) => {
+      const stash = await openStash(options())
+      const trips = async (path: string, by: Stash = stash) => {
+        const [at, harbour = 'kelp'] = path.split(' ')
         const began = performance.now()
-        await (await stash.fetch(`${base}/${path}`)).text()
+        await (await by.fetch(`${base}/${at}`, { headers: { 'x-harbour': harbour } })).text()
         return (performance.now() - began) / tripMs
       }
       for (const provider of ['free', 'limited']) await trips(`${provider}/tides/0`) // the server knows the scripts then
@@ -256,6 +265,20 @@ if (haveRedis('the Redis store')) {
       for (const id of [1, 2, 3]) await trips(`limited/berths/${id}`)
       expect(await least((i) => `limited/berths/${i}`), 'what is stale, within limits').to.equal(2)
       expect(await least((i) => `limited/tides/${i}`), 'a hit').to.equal(1)
+      for (const path of ['free/quotes/0', 'limited/quotes/0', 'free/stations?a=0', 'limited/stations?a=0']) await trips(path)
+      for (const provider of ['free', 'limited']) {
+        const of = `${provider}, which varies`
+        expect(await least((i) => `${provider}/quotes/${i}`), `a miss of ${of}`).to.equal(2)
+        expect(await least((i) => `${provider}/quotes/${i} mouth`), `a variant of ${of}`).to.equal(2)
+        expect(await least((i) => `${provider}/quotes/${i} mouth`), `a hit of ${of}`).to.equal(1)
+        expect(await least((i) => `${provider}/stations?a=${i}`), `a search of ${of}`).to.equal(2)
+        expect(await least((i) => `${provider}/stations?a=${i}&trace=${i}`), `a hit of a search of ${of}`).to.equal(1)
+        expect(await least((i) => `${provider}/stations?a=${i}&trace=${i} mouth`), `a variant of a search of ${of}`).to.equal(2)
+      }
+      const other = await openStash(options())
+      await trips('limited/quotes/1', other)
+      expect(Math.floor(await trips('limited/quotes/2 mouth', other)), 'a hit of another process').to.equal(1)
+      await other.close()
       await stash.close()
       for (const socket of sockets) socket.destroy()
       proxy.close()

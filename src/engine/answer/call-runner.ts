@@ -16,7 +16,7 @@ import type { BackgroundRefresh } from './background-refresh.js'
 import type { CallsInFlight } from './calls-in-flight.js'
 import type { ClaimAhead } from './claim-ahead.js'
 import { leavingOf } from './leaving.js'
-import type { Found, LookUp } from './look-up.js'
+import type { Found, LookUp, Waits } from './look-up.js'
 import type { Live } from './outcomes.js'
 import type { RunningCalls } from './running-calls.js'
 import { isFor, isShareable } from './sharing.js'
@@ -62,12 +62,11 @@ export class CallRunner {
     const { signal } = call.terms
     if (signal?.aborted) throw record.fail(signal.reason, { reason: 'abandoned' }, { how: 'abandoned', isWithheld: true })
     let ahead: ClaimAhead | undefined
-    const considered = await this.consider(call, first, () => {
-      ahead = inFlight.askAhead(call)
+    const considered = await this.consider(call, first, (keys) => {
+      ahead = inFlight.askAhead(call, keys)
     })
+    inFlight.saw(considered.found.key, considered.found.entry)
     if (!ahead) return this.#answer(call, record, considered)
-    const { first: stored, varied } = considered.found
-    inFlight.saw(call.key as string, stored && varied ? { ...stored, refreshableUntil: Number.POSITIVE_INFINITY } : stored) // a claim is on the variant
     try {
       return await this.#answer(call, record, considered, ahead)
     } finally {
@@ -94,7 +93,7 @@ export class CallRunner {
   }
 
   /** Looks up and decides what is to be done about a call, and does nothing about it. */
-  async consider<T>(call: Call<T>, first?: Maybe<Entry | undefined>, waits?: () => void): Promise<Considered> {
+  async consider<T>(call: Call<T>, first?: Maybe<Entry | undefined>, waits?: Waits): Promise<Considered> {
     const { lookUp, clock, gate } = this.#parts
     const { endpoint, bypass, excerpt } = call
     const looksUp = endpoint.mode !== 'measure' && endpoint.freshForMs !== undefined && !bypass
@@ -130,6 +129,7 @@ export class CallRunner {
     const joined = isJoined || landed.isRelayed === true
     if (fetched.result === 'elsewhere') return this.#afterOther(forwarding, fetched)
     if ('answer' in fetched) {
+      this.#parts.lookUp.landed(call, landed.place)
       if (isJoined && landed.isLost && (await landed.isLost())) {
         shared.superseded = true
         return this.#afterOther(forwarding, { end: 'over', look: (key) => this.#parts.entries.get(key) })

@@ -50,10 +50,10 @@ export class CallsInFlight {
     return this.#inFlight.has(key)
   }
 
-  /** Asks for the claim on the key of a call before it is known whether it leaves, where it would need that. */
-  askAhead(call: Call<unknown>): ClaimAhead | undefined {
-    const { key = '', endpoint } = call
-    return this.has(key) || this.#unshared.has(key) || !endpoint.collapsesAll ? undefined : this.#upstream.askAhead(call)
+  /** Asks for the claims on the keys under which the answer of a call may belong before it is known whether it leaves, where it would need one. */
+  askAhead(call: Call<unknown>, keys: readonly string[]): ClaimAhead | undefined {
+    const isNeeded = call.endpoint.collapsesAll && !keys.some((key) => this.has(key) || this.#unshared.has(key))
+    return isNeeded ? this.#upstream.askAhead(call, keys) : undefined
   }
 
   /** Notes what is stored under a key, by its times, of a store that takes its time. */

@@ -1,5 +1,5 @@
 import type { StoredTimes } from '../../core/decide/entry-times.js'
-import type { Claim, Claimed, Claiming, Claims } from '../../core/ports/claims.js'
+import type { Claimed, Claiming, Claims } from '../../core/ports/claims.js'
 
 /** Keys of which it is remembered what was stored under them, at the most. */
 const mostSeen = 4_096
@@ -22,23 +22,31 @@ export class ClaimsAhead {
     this.#own = own
   }
 
-  /** Asks for the claim on a key, unless that is expected to be of no use. */
-  ask(claiming: Omit<Claiming, 'storedAt' | 'over'>, now: number): ClaimAhead | undefined {
-    const { key } = claiming
+  /** Asks for the claims on the keys under which an answer may belong, the likeliest last; none where a fresh one was seen there. */
+  ask(keys: readonly string[], owner: Omit<Claiming, 'key' | 'storedAt' | 'over'>, now: number): ClaimAhead | undefined {
     this.#isUsed = true
-    const seen = this.#seen.get(key)
-    if (this.#pending.has(key) || (seen && seen.until > now)) return undefined
+    const seen = this.#seen.get(keys.at(-1) as string)
+    if (seen && seen.until > now) return undefined
+    const asked = keys.filter((key) => !this.#pending.has(key)).map((key) => this.#ask({ ...owner, key }))
+    return asked.length === 0 ? undefined : new ClaimAhead(asked)
+  }
+
+  #ask(claiming: Omit<Claiming, 'storedAt' | 'over'>): Asked {
+    const { key } = claiming
     this.#pending.add(key)
-    const all = { ...claiming, storedAt: seen?.storedAt, over: false }
-    const taking = Promise.resolve(this.#claims.take(all)).then((claimed) => {
+    const all = { ...claiming, storedAt: this.#seen.get(key)?.storedAt, over: false }
+    const claimed = Promise.resolve(this.#claims.take(all)).then((claimed) => {
       this.#pending.delete(key)
       if (claimed.result === 'taken') this.#own.add(claimed.claim.token)
       return claimed
     })
-    return new ClaimAhead(all, taking, (claim) => {
-      this.#own.delete(claim.token)
-      void this.#claims.end(claim, 'over')
-    })
+    const drop = async () => {
+      const done = await claimed
+      if (done.result !== 'taken') return
+      this.#own.delete(done.claim.token)
+      void this.#claims.end(done.claim, 'over')
+    }
+    return { claiming: all, claimed, drop }
   }
 
   /** Notes what is stored under a key, by its times. */
@@ -50,30 +58,36 @@ export class ClaimsAhead {
   }
 }
 
-/** A claim that was asked for before it was known whether there will be a call. */
+interface Asked {
+  readonly claiming: Claiming
+  readonly claimed: Promise<Claimed>
+  drop(): Promise<void>
+}
+
+/** Claims that were asked for before it was known whether there will be a call, of which that uses one. */
 export class ClaimAhead {
-  readonly #claiming: Claiming
-  readonly #claimed: Promise<Claimed>
-  readonly #end: (claim: Claim) => void
+  readonly #asked: readonly Asked[]
   #isOver = false
 
-  constructor(claiming: Claiming, claimed: Promise<Claimed>, end: (claim: Claim) => void) {
-    this.#claiming = claiming
-    this.#claimed = claimed
-    this.#end = end
+  constructor(asked: readonly Asked[]) {
+    this.#asked = asked
   }
 
-  /** What came of it, for a call that saw the same as was expected; undefined for another, and where it was used already. */
+  /** What came of the one on a key, for a call that saw the same as was expected; undefined for another, and where one was used already. */
   use({ key, storedAt, over }: Claiming): Promise<Claimed> | undefined {
-    if (this.#isOver || over || key !== this.#claiming.key || storedAt !== this.#claiming.storedAt) return undefined
-    this.#isOver = true
-    return this.#claimed
+    const used = this.#asked.find(({ claiming }) => claiming.key === key && claiming.storedAt === storedAt)
+    if (!used || this.#isOver || over) return undefined
+    this.#dropAll(used)
+    return used.claimed
   }
 
-  /** Gives it back, unless it was used. */
+  /** Gives them back, unless one was used. */
   drop(): void {
-    if (this.#isOver) return
+    if (!this.#isOver) this.#dropAll()
+  }
+
+  #dropAll(besides?: Asked): void {
     this.#isOver = true
-    void this.#claimed.then((claimed) => claimed.result === 'taken' && this.#end(claimed.claim))
+    for (const asked of this.#asked) if (asked !== besides) void asked.drop()
   }
 }

@@ -56,11 +56,11 @@ export class ClaimedCalls {
     this.#clock = clock
   }
 
-  /** Asks for the claim on the key of a call, which may leave. */
-  askAhead(call: Call<unknown>): ClaimAhead | undefined {
-    const { endpoint, path, key, terms } = call
-    if (key === undefined || endpoint.mode !== 'reuse' || this.#gate.isHeldOff({ endpoint, path, urgency: terms.urgency })) return undefined
-    return this.#ahead?.ask({ key, provider: endpoint.provider, endpoint: endpoint.name, labels: call.labels }, this.#clock.now())
+  /** Asks for the claims on the keys under which the answer of a call may belong, which may leave. */
+  askAhead(call: Call<unknown>, keys: readonly string[]): ClaimAhead | undefined {
+    const { endpoint, path, terms } = call
+    if (endpoint.mode !== 'reuse' || this.#gate.isHeldOff({ endpoint, path, urgency: terms.urgency })) return undefined
+    return this.#ahead?.ask(keys, { provider: endpoint.provider, endpoint: endpoint.name, labels: call.labels }, this.#clock.now())
   }
 
   /** Notes what is stored under a key, by its times, of a store that takes its time. */

@@ -1,24 +1,30 @@
-import { signpostOf } from '../../core/http/variants.js'
+import { type Signpost, signpostOf } from '../../core/http/variants.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Call } from '../call/call.js'
 import type { CallRecorder } from '../call/call-record.js'
+import type { Place } from '../upstream/place.js'
+import { RememberedSignposts } from './remembered-signposts.js'
 
 /** What a look-up came to: the key that the request chooses, and what is stored under it. */
 export interface Found {
   readonly key: string
   readonly entry: Entry | undefined
   readonly varied: boolean
-  /** What is stored under the key of the call itself, where that was asked for. */
-  readonly first?: Entry | undefined
 }
+
+/** Called where a store takes its time, once it was asked, with the keys under which the answer may be, the likeliest last. */
+export type Waits = (keys: readonly string[]) => void
 
 /** Finds entries: by key, where the signposts of a key lead by the parameters that matter, and by the fields that answers vary by. */
 export class LookUp {
   readonly #entries: EntryStore
   readonly #recorder: CallRecorder
   readonly #trouble: OncePerEpisode
+  readonly #signposts = new RememberedSignposts()
+  /** Whether the store takes its time, so that anything is to be remembered. */
+  #remembers = false
 
   constructor(entries: EntryStore, recorder: CallRecorder, warn: (message: string) => void) {
     this.#entries = entries
@@ -27,10 +33,9 @@ export class LookUp {
   }
 
   /**
-   * The entry that a call chooses. `first`: what is stored under its key, where that is known. `waits`: called where a store takes its time, once it was
-   * asked. Never rejects: what fails finds nothing.
+   * The entry that a call chooses. `first`: what is stored under its key, where that is known. Never rejects: what fails finds nothing.
    */
-  async find(call: Call<unknown>, first?: Maybe<Entry | undefined>, waits?: () => void): Promise<Found> {
+  async find(call: Call<unknown>, first?: Maybe<Entry | undefined>, waits?: Waits): Promise<Found> {
     const { key } = call
     if (key === undefined) return { key: '', entry: undefined, varied: false }
     try {
@@ -44,26 +49,53 @@ export class LookUp {
     }
   }
 
-  async #find(call: Call<unknown>, asked: string, given: Maybe<Entry | undefined>, waits: (() => void) | undefined): Promise<Found> {
+  /** Notes where the answer of an upstream call belongs. */
+  landed(call: Call<unknown>, { base, signposts }: Place): void {
+    if (!this.#remembers || call.key === undefined) return
+    const vary = signposts.find((signpost) => 'vary' in signpost)
+    for (const signpost of signposts) if ('search' in signpost) this.#saw(call, base, signpost)
+    this.#saw(call, base, vary)
+  }
+
+  async #find(call: Call<unknown>, asked: string, given: Maybe<Entry | undefined>, waits: Waits | undefined): Promise<Found> {
+    const got = given ?? this.#entries.get(asked)
+    const ahead = got instanceof Promise ? this.#askAhead(call, asked, waits) : undefined
+    const get = (key: string) => (ahead?.has(key) ? ahead.get(key) : this.#entries.get(key))
     let key = asked
-    const got = given ?? this.#entries.get(key)
-    // of a store that takes its time both are asked for at once: a miss waits for one round trip then
-    const search = call.search && got instanceof Promise ? this.#entries.get(call.search.signpostKey) : undefined
-    if (search instanceof Promise) search.catch(noop)
-    if (got instanceof Promise) waits?.()
-    const first = await got
-    let chosen = first
-    if (!first && call.search) {
-      const signpost = signpostIn(await (search ?? this.#entries.get(call.search.signpostKey)))
+    let chosen = await got
+    if (!chosen && call.search) {
+      const signpost = signpostIn(await get(call.search.signpostKey))
       if (signpost && 'search' in signpost) {
+        this.#saw(call, key, signpost)
         key = call.search.key(signpost.search)
-        chosen = await this.#entries.get(key)
+        chosen = await get(key)
       }
     }
     const signpost = signpostIn(chosen)
-    if (!signpost || !('vary' in signpost)) return { key, entry: this.#readable(call, chosen), varied: false, first }
+    if (chosen) this.#saw(call, key, signpost)
+    if (!signpost || !('vary' in signpost)) return { key, entry: this.#readable(call, chosen), varied: false }
     const variant = call.variantKey(key, signpost.vary)
-    return { key: variant, entry: this.#readable(call, await this.#entries.get(variant)), varied: true, first }
+    return { key: variant, entry: this.#readable(call, await get(variant)), varied: true }
+  }
+
+  /** Asks a store that takes its time for all that the look-up is expected to need besides the first, so that it waits for one round trip. */
+  #askAhead(call: Call<unknown>, key: string, waits: Waits | undefined): Map<string, Maybe<Entry | undefined>> {
+    this.#remembers = true
+    const expected = this.#signposts.expected(call, key)
+    const asked = new Map<string, Maybe<Entry | undefined>>()
+    for (const one of call.search ? [call.search.signpostKey, ...expected] : expected) {
+      const got = this.#entries.get(one)
+      if (got instanceof Promise) got.catch(noop)
+      asked.set(one, got)
+    }
+    waits?.([key, ...expected])
+    return asked
+  }
+
+  #saw(call: Call<unknown>, base: string, signpost: Signpost | undefined): void {
+    if (!this.#remembers) return
+    if (!signpost || 'vary' in signpost) this.#signposts.sawFields(call, base, signpost?.vary)
+    else if (call.search) this.#signposts.sawSearch(call.search.signpostKey, signpost.search)
   }
 
   /** An entry that can be read, else none: what cannot be is dropped, and counts as absent. */
@@ -80,7 +112,7 @@ export class LookUp {
   }
 }
 
-function signpostIn(entry: Entry | undefined): ReturnType<typeof signpostOf> {
+function signpostIn(entry: Entry | undefined): Signpost | undefined {
   return entry && signpostOf(entry.head)
 }
 
