@@ -41,7 +41,7 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
         units: { tokens: { price: '0.40', per: 0 } },
         period: 'fortnight',
       },
-      endpoints: { tides: { request: 'GET /t', freshFor: 1, perCall: '1', weight: 2, units: { rows: { at: 'rows' } } } },
+      endpoints: { tides: { request: 'GET /t', freshFor: '1 ms', perCall: '1', weight: 2, units: { rows: { at: 'rows' } } } },
     }),
     [
       ['providers.ebbline.plan.tiers[3].perCall', '"1,5"', 'decimal'],
@@ -84,7 +84,7 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
         c: { request: 'PUT /c', retries: 2, fallback: {} },
         d: {
           request: 'GET /d',
-          freshFor: 1,
+          freshFor: '1 ms',
           holdOff: { fist: '1 s' },
           failsWhen: { at: 'error' },
           retries: 11,
@@ -404,7 +404,7 @@ describe('the configuration', () => {
     for (const option of [
       { trust: 'upstream' },
       { freshForStatus: { 404: '1 s' } },
-      { freshFor: 1, reuse: { exceptRequest: () => true } },
+      { freshFor: '1 ms', reuse: { exceptRequest: () => true } },
     ]) {
       expect(faultsOf('skerrylight.other', option).join(), JSON.stringify(option)).to.include('operation')
     }

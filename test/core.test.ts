@@ -7,10 +7,11 @@ import { RuleBook } from '../src/core/endpoints/rule-book.js'
 import { noDirectives, type RequestDirectives } from '../src/core/http/request-directives.js'
 import { Histogram, latencies } from '../src/core/ledger/histogram.js'
 import { MoneySum } from '../src/core/money/money.js'
+import { freshUntilOf } from '../src/core/rules/freshness.js'
 import { compileKeying } from '../src/core/rules/keying.js'
 import { requestKey } from '../src/core/rules/request-key.js'
 import { periodAround } from '../src/core/time/calendar.js'
-import { durationMs } from '../src/core/time/duration.js'
+import { durationMs, shifted } from '../src/core/time/duration.js'
 import { momentMs } from '../src/core/time/moment.js'
 import { nextPublication } from '../src/core/time/timetable.js'
 
@@ -26,6 +27,15 @@ describe('moments in words', () => {
     ['start of year', '2026-01-01T00:00:00+01:00'],
     ['12 hours ago', '2026-03-28T23:00:00+01:00'],
     ['7 days ago', '2026-03-22T11:00:00+01:00'],
+    ['7d', '2026-03-22T11:00:00+01:00'],
+    ['2 h ago', '2026-03-29T09:00:00+01:00'],
+    ['1 month ago', '2026-02-28T11:00:00+01:00'],
+    ['last day', '2026-03-28T00:00:00+01:00'],
+    ['last week', '2026-03-16T00:00:00+01:00'],
+    ['last month', '2026-02-01T00:00:00+01:00'],
+    ['last year', '2025-01-01T00:00:00+01:00'],
+    ['last moth', undefined],
+    ['forever', undefined],
     ['2026-03-29', '2026-03-29T00:00:00+01:00'],
     ['2026-03-29T06:00', '2026-03-29T06:00:00+02:00'],
     ['2026-03-29T06:00Z', '2026-03-29T06:00:00Z'],
@@ -271,9 +281,41 @@ describe('figures', () => {
       '90s': 90_000,
       '1.5 h': 5_400_000,
       '0 s': 0,
+      '2 months': 2 * 31 * 86_400_000,
+      Forever: 1_000 * 31_557_600_000,
+      '9e9 years': undefined,
+      '99999 years': 1_000 * 31_557_600_000,
+    }
+    expect(durationMs(0)).to.equal(0)
+    const ends: [from: string, by: string, until: string][] = [
+      ['2026-01-31T06:00Z', '1 month', '2026-02-28T06:00Z'],
+      ['2026-03-31T23:30Z', '1 month', '2026-04-30T23:30Z'],
+      ['2023-11-30T00:00Z', '3 months', '2024-02-29T00:00Z'],
+      ['2026-01-15T00:00Z', '12 months', '2027-01-15T00:00Z'],
+      ['2026-01-31T00:00Z', '1 day', '2026-02-01T00:00Z'],
+    ]
+    for (const [from, by, until] of ends) {
+      expect(shifted(Date.parse(from), by), `${by} from ${from}`).to.equal(Date.parse(until))
+      expect(freshUntilOf({ kind: 'for', duration: by, ms: 0, jitter: 0 }, 'key', {} as never, Date.parse(from))).to.equal(
+        Date.parse(until),
+      )
     }
     expect(Object.fromEntries(Object.keys(expected).map((words) => [words, durationMs(words)]))).to.eql(expected)
-    for (const none of ['1 fortnite', '', '5', '-1 s', 's', '1 h garbage', -1, Number.NaN, Number.POSITIVE_INFINITY, null, {}]) {
+    for (const none of [
+      '1 fortnite',
+      '',
+      '5',
+      '-1 s',
+      's',
+      '1 h garbage',
+      '1.5 months',
+      -1,
+      60,
+      Number.NaN,
+      Number.POSITIVE_INFINITY,
+      null,
+      {},
+    ]) {
       expect(durationMs(none), String(none)).to.equal(undefined)
     }
   })

@@ -148,7 +148,7 @@ describe('looking inside', () => {
         key: fc.constantFrom('GET *', `GET ${tides}/*`, '*tides*', '*v-201*', '*1*1*', '*', all[0] as string, 'GET*', '*ebbline.tides'),
         status: fc.constantFrom<number | string>(200, '404', '4xx', '2XX', 500),
         state: fc.constantFrom('fresh' as const, 'stale' as const, 'invalidated' as const),
-        olderThan: fc.constantFrom('10 minutes', 0, '2 hours'),
+        olderThan: fc.constantFrom('10 minutes', '0 s', '2 hours'),
         newerThan: fc.constantFrom('10 minutes', '31 minutes'),
       }
       const ages: Record<string, number> = { '10 minutes': 10, '31 minutes': 31, '2 hours': 120 }

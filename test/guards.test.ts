@@ -152,7 +152,7 @@ describe('guards', () => {
   it('the base fee of a period is charged in the part with its first call, and in no other', async () => {
     const clock = new FastClock(noon)
     const plan = { currency: 'EUR', period: 'day', baseFee: '10', perCall: '1' } as const
-    const { stash, ask } = await numbered({ plan, endpoints: { tides, quote: { request: 'GET /quote', freshFor: 1 } } }, { clock })
+    const { stash, ask } = await numbered({ plan, endpoints: { tides, quote: { request: 'GET /quote', freshFor: '1 ms' } } }, { clock })
     for (const path of ['/tides/1', '/quote', '/tides/2', '/tides/3', '/tides/4']) {
       await ask(path)
       await clock.run(clock.sleep(3_600_000))

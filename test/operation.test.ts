@@ -312,7 +312,7 @@ describe('stash.operation', () => {
     expect(await waits.catch((error: Error) => error.message)).to.equal('gone')
     release()
     expect(await stays, 'for whoever stays').to.equal('late')
-    await using web = await openStash({ fetch: () => new Promise<Response>(() => {}), closeWithin: 1 })
+    await using web = await openStash({ fetch: () => new Promise<Response>(() => {}), closeWithin: '1 ms' })
     const [own, beside] = [new AbortController(), new AbortController()]
     const url = 'https://tides.ebbline.example/tides'
     const { fetch } = web.calling({ signal: own.signal })

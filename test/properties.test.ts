@@ -166,7 +166,7 @@ describe('whatever happens', () => {
 
   it('a key made of a normalised URL is that of the URL, and writing it otherwise does not change it (property)', async () => {
     await using stash = await openStash({
-      providers: { harbour: { baseUrl: base, endpoints: { get: { request: 'GET /*', freshFor: 1 } } } },
+      providers: { harbour: { baseUrl: base, endpoints: { get: { request: 'GET /*', freshFor: '1 ms' } } } },
     })
     const piece = fc.stringMatching(/^([\w.~!$'()*;:@ø-]|%[0-9A-Fa-f]{2}){1,6}$/)
     const name = fc.constantFrom('a', 'b~', 'c%2A', '%C3%B8', '%7')

@@ -115,20 +115,20 @@ describe('rules, each by itself', () => {
     }
     expect(at({})).to.equal(undefined)
     expect(at({ freshFor: '1 min' })).to.equal(60_000)
-    expect(at({ freshUntil: { daily: '13:00', zone: 'UTC' }, freshFor: 1 })).to.equal(3_600_000)
-    expect(at({ freshFor: ({ json }) => (json() as { for: number }).for }, { for: 5 })).to.equal(5)
-    expect(() => at({ freshFor: () => undefined as never })).to.throw('did not return a duration')
+    expect(at({ freshUntil: { daily: '13:00', zone: 'UTC' }, freshFor: '1 ms' })).to.equal(3_600_000)
+    expect(at({ freshFor: ({ json }) => (json() as { for: string }).for }, { for: '5 ms' })).to.equal(5)
+    expect(() => at({ freshFor: () => undefined as never })).to.throw('function returned nothing: it has to be a number and a unit')
     const jittered = at({ freshFor: '1 min', jitter: 0.5 })
     expect(jittered).to.be.within(30_000, 60_000)
     expect(freshFromUseMs(compileFreshness({ freshFor: '1 min', jitter: 0.5 }), 'key')).to.equal(jittered)
-    expect(freshFromUseMs(compileFreshness({ freshFor: () => 5 }), 'key')).to.equal(undefined)
-    const spread = Array.from({ length: 400 }, (_, i) => freshFromUseMs(compileFreshness({ freshFor: 1_000, jitter: 1 }), `key ${i}`) ?? 0)
+    expect(freshFromUseMs(compileFreshness({ freshFor: () => '5 ms' }), 'key')).to.equal(undefined)
+    const spread = Array.from({ length: 400 }, (_, i) => freshFromUseMs(compileFreshness({ freshFor: '1 s', jitter: 1 }), `key ${i}`) ?? 0)
     for (const from of [0, 250, 500, 750])
       expect(spread.filter((ms) => ms >= from && ms < from + 250).length, `from ${from} ms on`).to.be.within(70, 130)
     // biome-ignore format: many words a line
     const longest: [freshness: Parameters<typeof compileFreshness>[0], others: number[], ms: number | undefined][] = [
-      [{}, [], undefined], [{}, [0], undefined], [{}, [1], 1], [{ freshFor: 0 }, [], 0], [{ freshFor: 5 }, [3], 5],
-      [{ freshFor: 5 }, [7], 7], [{ freshFor: () => 1 }, [7], Number.POSITIVE_INFINITY],
+      [{}, [], undefined], [{}, [0], undefined], [{}, [1], 1], [{ freshFor: 0 }, [], 0], [{ freshFor: '5 ms' }, [3], 5],
+      [{ freshFor: '5 ms' }, [7], 7], [{ freshFor: () => '1 ms' }, [7], Number.POSITIVE_INFINITY],
       [{ freshUntil: { daily: '13:00', zone: 'UTC' } }, [], Number.POSITIVE_INFINITY]
     ]
     for (const [options, others, ms] of longest)
@@ -205,7 +205,7 @@ describe('rules, each by itself', () => {
     expect(left({})).to.eql(['key'])
     expect(left({ keyedBy: { query: ['a'] } })).to.eql(['b', 'key'])
     expect(left({ keyedBy: { query: { except: ['a'] } } })).to.eql(['a', 'key'])
-    expect(left({ keyedBy: () => 1 })).to.eql(['a', 'b', 'key'])
+    expect(left({ keyedBy: () => '1 ms' })).to.eql(['a', 'b', 'key'])
   })
 
   it('arguments are told apart by all that they hold, or have no key', () => {
@@ -232,7 +232,7 @@ describe('rules, each by itself', () => {
     const unkeyable: [value: unknown, what: string][] = [
       [Object.assign([1], { a: 1 }), 'an array with members besides its items'], [/a/.exec('a'), 'an array with members besides its items'],
       [Object.defineProperty({}, 'a', { value: 1 }), 'members that do not show'],
-      [Object.defineProperty([1], '0', { get: () => 1 }), 'a getter'],
+      [Object.defineProperty([1], '0', { get: () => '1 ms' }), 'a getter'],
       [Object.defineProperty({}, 'a', { get: () => 1, enumerable: true }), 'a getter'], [{ [Symbol('a')]: 1 }, 'symbols'],
       [Object.assign([1], { [Symbol('a')]: 1 }), 'symbols'], [new Proxy({}, { ownKeys: unreadable }), 'cannot be read'],
       [new Proxy([], { getPrototypeOf: unreadable, ownKeys: unreadable }), 'cannot be read'], [nested(501), 'nested more than 500 deep'],

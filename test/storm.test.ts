@@ -31,7 +31,7 @@ describe('a storm', () => {
         `e${i}`,
         {
           request: `GET /e${i}/{id}`,
-          ...{ freshFor: '3 s', staleIfError: i % 3 === 0 ? '2 s' : '20 s', within: withinMs, retries: i % 5 === 0 ? 2 : 0 },
+          ...{ freshFor: '3 s', staleIfError: i % 3 === 0 ? '2 s' : '20 s', within: `${withinMs} ms`, retries: i % 5 === 0 ? 2 : 0 },
           ...(i % 4 === 0 && { staleWhileRevalidate: '5 s', refreshAhead: '1 s' }),
           ...(i % 7 === 0 && { fallback: { json: { path: 'default' } } }),
           ...(i === 7 && { limits: [{ calls: 10, per: '5 s' }] }),

@@ -88,13 +88,13 @@ describe('streams', () => {
 
   it('may take as long as they like, but not for their first byte, nor between two pieces, unless it is only measured', async () => {
     const cases: [name: string, timeout: EndpointOptions['timeout'], maxBodyBytes: number, sends: number[], error: string | undefined][] = [
-      ['pieces in time', { firstByte: 400, idle: 400 }, 1_000_000, [0, 150, 150, 150, 150], undefined],
-      ['pieces in time, too large to be kept', { firstByte: 400, idle: 400 }, 3, [0, 150, 150, 150, 150], undefined],
-      ['no first byte', { firstByte: 100, idle: 5_000 }, 1_000_000, [5_000], 'firstByte'],
-      ['a piece that does not come', { firstByte: 5_000, idle: 100 }, 1_000_000, [0, 20, 5_000], 'nextByte'],
-      ['one of a body too large to be kept', { firstByte: 5_000, idle: 100 }, 3, [0, 20, 5_000], 'nextByte'],
-      ['a total', { total: 250 }, 1_000_000, [0, 100, 100, 100, 100], 'total'],
-      ['a total of a body too large to be kept', { total: 250 }, 3, [0, 100, 100, 100, 100], 'total'],
+      ['pieces in time', { firstByte: '400 ms', idle: '400 ms' }, 1_000_000, [0, 150, 150, 150, 150], undefined],
+      ['pieces in time, too large to be kept', { firstByte: '400 ms', idle: '400 ms' }, 3, [0, 150, 150, 150, 150], undefined],
+      ['no first byte', { firstByte: '100 ms', idle: '5 s' }, 1_000_000, [5_000], 'firstByte'],
+      ['a piece that does not come', { firstByte: '5 s', idle: '100 ms' }, 1_000_000, [0, 20, 5_000], 'nextByte'],
+      ['one of a body too large to be kept', { firstByte: '5 s', idle: '100 ms' }, 3, [0, 20, 5_000], 'nextByte'],
+      ['a total', { total: '250 ms' }, 1_000_000, [0, 100, 100, 100, 100], 'total'],
+      ['a total of a body too large to be kept', { total: '250 ms' }, 3, [0, 100, 100, 100, 100], 'total'],
     ]
     for (const mode of ['reuse', 'measure'] as const) {
       for (const [name, timeout, maxBodyBytes, sends, missing] of cases) {

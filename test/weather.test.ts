@@ -162,7 +162,7 @@ describe('an upstream that fails', () => {
   const shared = Object.assign(memoryStore(), { close() {} })
   const common = Object.assign(memoryStore(), { close() {} })
   const endpoint = (options: object) => ({
-    provider: { endpoints: { tides: { request: 'GET /tides/{day}', freshFor: '1 min', holdOff: 0, ...options } } },
+    provider: { endpoints: { tides: { request: 'GET /tides/{day}', freshFor: '1 min', holdOff: '0 s', ...options } } },
   })
 
   it('is asked again where that may help, not before it says so, and not for answers that would be the same', () =>

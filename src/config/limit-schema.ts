@@ -2,16 +2,17 @@ import { z } from 'zod'
 import { defaults } from '../core/defaults.js'
 import { type WindowUnit, windowKinds, windowUnits } from '../core/limits/limit.js'
 import { type Duration, durationMs } from '../core/time/duration.js'
-import { callCount, durationPattern, type Issue, oneOf, option, received, required, share, zone } from './schema-parts.js'
+import { callCount, durationPattern, type Issue, noDuration, oneOf, option, received, required, share, zone } from './schema-parts.js'
 
 function noWindow(issue: Issue): string {
+  if (typeof issue.input === 'number' && issue.input > 0) return noDuration(issue)
   return `${received(issue)} is not a window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`
 }
 
 const windowLength: z.ZodType<WindowUnit | Duration, WindowUnit | Duration> = z
-  .union([z.string(), z.number()], { error: noWindow })
+  .union([z.string(), z.literal(0)], { error: noWindow })
   .refine((value) => windowUnits.includes(value as WindowUnit) || (durationMs(value) ?? 0) > 0, { error: noWindow })
-  .meta({ pattern: `${durationPattern}|^(${windowUnits.join('|')})$`, exclusiveMinimum: 0, examples: [...windowUnits, '10 s'] })
+  .meta({ pattern: `${durationPattern}|^(${windowUnits.join('|')})$`, examples: [...windowUnits, '10 s'] })
 
 const reserved = option(
   share,

@@ -2,7 +2,7 @@ import { z } from 'zod'
 import { shown } from '../core/errors/shown.js'
 import { isPrice } from '../core/money/money.js'
 import { isTimeZone } from '../core/time/calendar.js'
-import { type Duration, durationMs } from '../core/time/duration.js'
+import { type Duration, durationForms, durationMs } from '../core/time/duration.js'
 import { isTimeOfDay } from '../core/time/timetable.js'
 
 export type Issue = { readonly input?: unknown }
@@ -16,15 +16,18 @@ export function received({ input }: Issue): string {
 
 /** For editors; the refinement below is what counts. */
 export const durationPattern =
-  '^\\s*\\d+(\\.\\d+)?\\s*(m(illi)?s(ec(ond)?s?)?|s(ec(ond)?s?)?|m(in(ute)?s?)?|h((ou)?rs?)?|d(ays?)?|w(eeks?)?|y((ea)?rs?)?)\\s*$'
+  '^\\s*(\\d+(\\.\\d+)?\\s*(m(illi)?s(ec(ond)?s?)?|s(ec(ond)?s?)?|m(in(ute)?s?)?|h((ou)?rs?)?|d(ays?)?|w(eeks?)?|months?|y((ea)?rs?)?)|forever)\\s*$'
 
 export const duration: z.ZodType<Duration, Duration> = z
-  .union([z.string(), z.number()], { error: noDuration })
+  .union([z.string(), z.literal(0)], { error: noDuration })
   .refine((value) => durationMs(value) !== undefined, { error: noDuration })
-  .meta({ pattern: durationPattern, minimum: 0, examples: ['30 s', '5 min', '1 day'] })
+  .meta({ pattern: durationPattern, examples: ['30 s', '5 min', '1 day', '1 month', 'forever'] })
 
 export function noDuration(issue: Issue): string {
-  return `${received(issue)} is not a valid duration: write a number that is not negative and a unit, e.g. "30 s", "5 min", "1 day"`
+  const { input } = issue
+  const bare = typeof input === 'number' || typeof input === 'string' ? /^\s*(\d+(?:\.\d+)?)\s*$/.exec(`${input}`)?.[1] : undefined
+  if (bare !== undefined) return `${received(issue)} has no unit (${bare} what?): write "${bare} s", "${bare} min" or "${bare} ms"`
+  return `${received(issue)} is not a valid duration: write ${durationForms}`
 }
 
 /** `mistake`: what is wrong with a text, where that is known. */

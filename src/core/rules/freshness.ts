@@ -1,5 +1,6 @@
+import { shown } from '../errors/shown.js'
 import type { ServerSentEvent } from '../http/server-sent-events.js'
-import { type Duration, durationMs } from '../time/duration.js'
+import { type Duration, durationForms, durationMs, shifted } from '../time/duration.js'
 import { nextPublication, type Timetable } from '../time/timetable.js'
 
 /** An answer, as a function that says how long it is fresh sees it. */
@@ -20,7 +21,7 @@ export type FreshnessFunction = (answer: AnswerFacts) => Duration
 
 /** How long answers are fresh, compiled. Times are milliseconds. */
 export type Freshness =
-  | { readonly kind: 'for'; readonly ms: number; readonly jitter: number }
+  | { readonly kind: 'for'; readonly duration: Duration; readonly ms: number; readonly jitter: number }
   | { readonly kind: 'until'; readonly timetable: Timetable }
   | { readonly kind: 'said'; readonly by: FreshnessFunction; readonly jitter: number }
 
@@ -35,7 +36,7 @@ export function compileFreshness({ freshFor, freshUntil, jitter = 0 }: Freshness
   if (freshUntil) return { kind: 'until', timetable: freshUntil }
   if (typeof freshFor === 'function') return { kind: 'said', by: freshFor, jitter }
   const ms = durationMs(freshFor)
-  return ms === undefined ? undefined : { kind: 'for', ms, jitter }
+  return freshFor === undefined || ms === undefined ? undefined : { kind: 'for', duration: freshFor, ms, jitter }
 }
 
 /**
@@ -51,9 +52,10 @@ export function longestFreshMs(freshness: Freshness | undefined, others: readonl
 /** Until when an answer that came at `now` is fresh. Throws what a function of the configuration throws, and a `TypeError` if it does not return a duration. */
 export function freshUntilOf(freshness: Freshness, key: string, answer: AnswerFacts, now: number): number {
   if (freshness.kind === 'until') return nextPublication(freshness.timetable, now)
-  const ms = freshness.kind === 'for' ? freshness.ms : durationMs(freshness.by(answer))
-  if (ms === undefined) throw new TypeError('its "freshFor" function did not return a duration')
-  return now + jittered(ms, freshness.jitter, key)
+  const duration = freshness.kind === 'for' ? freshness.duration : freshness.by(answer)
+  const until = shifted(now, duration)
+  if (until === undefined) throw new TypeError(`its "freshFor" function returned ${shown(duration)}: it has to be ${durationForms}`)
+  return now + jittered(until - now, freshness.jitter, key)
 }
 
 /** How long an answer is fresh from a use of it on, where each use counts as a new beginning; undefined where none does. */
