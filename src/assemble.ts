@@ -45,6 +45,7 @@ export interface Assembly {
   readonly putting: PutParts
   readonly invalidation: Invalidation
   readonly warming: Warming
+  readonly rules: Pick<RuleBook, 'match'>
   /** What bounds the calls of each provider. */
   readonly bounds: readonly Bounds[]
 }
@@ -129,6 +130,7 @@ export function assemble(
     putting,
     invalidation,
     warming,
+    rules,
     bounds: compiled.map(({ rest }) => rest),
   }
 }

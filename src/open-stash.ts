@@ -65,7 +65,7 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
   const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
   const { fetch } = globalThis // which may be replaced by this very stash
-  const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, warming, bounds } = assemble(config, {
+  const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, warming, rules, bounds } = assemble(config, {
     store,
     clock,
     time,
@@ -150,6 +150,10 @@ export async function openStash(config: StashConfig = {}): Promise<Stash> {
         throw new UsageError(`there is no event ${shown(name)}${withNearest(String(name), eventNames)}; there are ${eventNames.join(', ')}`)
       if (typeof listener !== 'function') throw new UsageError(`the listener for "${name}" is not a function`)
       return events.on(name, listener)
+    },
+    covers(method, url) {
+      const { provider, endpoint } = URL.canParse(String(url)) ? rules.match(method.toUpperCase(), new URL(url)) : {}
+      return provider && endpoint && `${provider.name}.${endpoint.name}`
     },
     outcomeOf: (thing) => http.outcomeOf(thing),
     ...entryMethods({

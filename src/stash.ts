@@ -82,6 +82,8 @@ export interface Stash extends AsyncDisposable {
   operation<F extends AsyncFunction>(name: `${string}.${string}`, fn: F, options?: OperationOptions<F>): Operation<F>
   /** The same stash, called on other terms than the rules': `stash.calling({ background: true }).fetch` is a `fetch` for a nightly batch. */
   calling(options: CallOptions): { readonly fetch: Fetch }
+  /** The endpoint that covers requests of a method for a URL, as `provider.endpoint`; undefined where none does. */
+  covers(method: string, url: string | URL): string | undefined
   /** How a call was answered, by its response, or by the error it ended in; undefined for what does not come from this stash. */
   outcomeOf(responseOrError: unknown): Outcome | undefined
   /** Tells a listener of each event of a name; returns what ends that. */

@@ -1,5 +1,6 @@
 // Makes the pictures in this folder anew, from the demo data; or those named: `npm run screenshots -- demo explain`. Needs Debian's chromium, xvfb, xterm, imagemagick and fonts-dejavu-core.
-import { spawnSync } from 'node:child_process'
+import { spawn, spawnSync } from 'node:child_process'
+import { once } from 'node:events'
 import { fileURLToPath } from 'node:url'
 import { chromium } from 'playwright-core'
 import { startBoard } from '../../dist/examples/board/serve.js'
@@ -26,6 +27,14 @@ terminal(
   'entries',
   "npx stashen entries --store stashen-demo.db --at 2026-06-30T20:00+02:00 --sort saved --limit 7; echo; npx stashen entries GET\\\\ https://tides.ebbline.example/v2/stations/st-017\\\\ ebbline.station --store stashen-demo.db --at 2026-06-30T20:00+02:00 --zone Europe/Oslo",
 )
+terminal('measure', 'npx stashen measure --store \$(mktemp -d)/measured.db -- node dist/examples/harbour/office.js')
+if (isWanted('try')) {
+  const harbour = spawn(process.execPath, ['dist/examples/harbour/serve.js', '4701'], { cwd: root, stdio: ['ignore', 'pipe', 'inherit'] })
+  await once(harbour.stdout, 'data')
+  terminal('try', 'npx stashen try http://127.0.0.1:4701/v2/stations/st-017 --fresh-for 1h --store \$(mktemp -d)/tried.db')
+  harbour.kill()
+}
+terminal('help', 'npx stashen --help')
 if (isWanted('report-light')) await htmlReport()
 if (isWanted('board')) await board()
 

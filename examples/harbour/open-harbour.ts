@@ -22,15 +22,17 @@ export interface HarbourOptions {
   readonly seed?: number
   /** Whether Quayrate goes down in the afternoon of the demo day. Default true. */
   readonly withOutage?: boolean
+  /** Where the first provider listens; the others do behind it. Default: any free ports. */
+  readonly port?: number
 }
 
 /** Starts the simulated providers as real HTTP servers on free loopback ports. */
-export async function openHarbour({ clock = systemTime, seed = 1, withOutage = true }: HarbourOptions = {}): Promise<Harbour> {
-  const setting = { clock, seed }
+export async function openHarbour({ clock = systemTime, seed = 1, withOutage = true, port }: HarbourOptions = {}): Promise<Harbour> {
+  const setting = (nth: number) => ({ clock, seed, ...(port !== undefined && { port: port + nth }) })
   const [ebbline, skerrylight, quayrate] = await Promise.all([
-    startEbbline(setting),
-    startSkerrylight(setting),
-    startQuayrate(setting, { withOutage }),
+    startEbbline(setting(0)),
+    startSkerrylight(setting(1)),
+    startQuayrate(setting(2), { withOutage }),
   ])
   const hosts = new Map([
     [new URL(providers.ebbline.baseUrl).origin, ebbline.url],

@@ -5,7 +5,6 @@ import { isAddress, storeForm } from '../config/store-name.js'
 import { findConfig } from '../config-file/load-config.js'
 import { isAnswer } from '../core/entries/selector.js'
 import { type StoredEntry, storedEntry } from '../core/entries/stored-entry.js'
-import { UsageError } from '../core/errors/setup-errors.js'
 import { explainRequest } from '../explain-request.js'
 import { allEntries } from '../queries/entries.js'
 import { entriesText } from '../render/entries-text.js'
@@ -16,6 +15,7 @@ import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { momentOf } from './moment.js'
 import { openToRead } from './open-store.js'
+import { collect, fieldOf, urlOf } from './request-options.js'
 import { knownZone, localZone } from './zone.js'
 
 interface ExplainOptions {
@@ -44,8 +44,7 @@ export function addExplain(program: Command, { stdout }: CliContext): void {
     .option('--json', 'print the explanation as JSON')
     .action(async (first: string, second: string | undefined, options: ExplainOptions) => {
       const [method, url] = second === undefined ? ['GET', first] : [first.toUpperCase(), second]
-      if (!URL.canParse(url))
-        throw new UsageError(`"${url}" is not an absolute URL: give one, e.g. https://tides.ebbline.example/v2/stations`)
+      urlOf(url)
       const zone = knownZone(options.zone ?? localZone())
       const now = momentOf(options.at, zone)
       const init = { method, headers: options.header.map(fieldOf), ...(options.body !== undefined && { body: options.body }) }
@@ -93,14 +92,3 @@ async function storedOf(
 }
 
 const mostFound = 50
-
-function collect(value: string, before: readonly string[]): string[] {
-  return [...before, value]
-}
-
-function fieldOf(text: string): [string, string] {
-  const [, name, value] = /^([^\s:]+):\s*(.*)$/.exec(text) ?? []
-  if (name === undefined || value === undefined)
-    throw new UsageError(`"${text}" is not a header field: give name and value, e.g. -H "accept-language: no"`)
-  return [name, value]
-}

@@ -10,9 +10,11 @@ import { addDemo } from './demo-command.js'
 import { addEntries } from './entries-command.js'
 import { addExplain } from './explain-command.js'
 import { addForgive } from './forgive-command.js'
+import { addMeasure } from './measure-command.js'
 import { addReconcile } from './reconcile-command.js'
 import { addReport } from './report-command.js'
 import { addStatus } from './status-command.js'
+import { addTry } from './try-command.js'
 import { addWarm } from './warm-command.js'
 
 /** Exit codes of every command. */
@@ -26,9 +28,15 @@ export async function runCli(args: readonly string[], context: CliContext): Prom
     .version(version, '-V, --version', 'print the version')
     .helpOption('-h, --help', 'print this help')
     .helpCommand(false)
+    .enablePositionalOptions()
     .exitOverride()
     .configureOutput({ writeOut: (text) => void stdout.write(text), writeErr: () => {} })
     .addHelpText('after', '\nExit codes: 0 done, 1 failed while running, 2 called wrongly (unknown option, missing or foreign file).')
+  let code: number = exitCodes.done
+  addMeasure(program, context, (its) => {
+    code = its
+  })
+  addTry(program, context)
   addDemo(program, context, demo)
   addReport(program, context)
   addReconcile(program, context)
@@ -48,12 +56,12 @@ export async function runCli(args: readonly string[], context: CliContext): Prom
       return exitCodes.usage
     }
     await program.parseAsync([...args], { from: 'user' })
-    return exitCodes.done
+    return code
   } catch (error) {
     if (error instanceof CommanderError && error.exitCode === 0) return exitCodes.done
-    const [code, message] = explain(error)
+    const [exitCode, message] = explain(error)
     stderr.write(`stashen: ${printableLines(message)}\n`)
-    return code
+    return exitCode
   }
 }
 

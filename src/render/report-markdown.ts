@@ -33,7 +33,7 @@ export function reportMarkdown(given: Report, zone: string): string {
     ...(saved
       ? [
           '',
-          `Saved ${countText(saved.calls)} of ${countText(totals.without.asked)} calls and ${money(saved.money)} (${totals.without.basis}). ${report.savedMeans}`,
+          `Saved ${countText(saved.calls)} of ${countText(totals.without.asked)} calls${saved.money.length > 0 ? ` and ${money(saved.money)}` : ''} (${totals.without.basis}). ${report.savedMeans}`,
         ]
       : []),
     '',

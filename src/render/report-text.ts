@@ -168,11 +168,13 @@ function savedLines({ without, with: reused, saved, couldSave }: Comparison, col
     const { upstreamCalls: calls = 0, money: avoided = [] } = couldSave ?? {}
     return [
       'The stash only measured so far: nothing was reused.',
-      `Reuse by the same rules would have avoided ${countText(calls)} of ${countText(without.upstream)} calls (${shareText(calls, without.upstream)}) and ${moneyText(avoided)}.`,
+      `Reuse by the same rules would have avoided ${countText(calls)} of ${countText(without.upstream)} calls (${shareText(calls, without.upstream)})${avoided.length > 0 ? ` and ${moneyText(avoided)}` : ''}.`,
     ]
   }
+  const hasMoney = saved.money.length > 0 || without.money.length > 0
+  const money = hasMoney ? ` and ${moneyText(saved.money)} of ${moneyText(without.money)}` : ''
   return [
-    `${colors.bold('Saved')} ${countText(saved.calls)} of ${countText(without.asked)} calls (${shareText(saved.calls, without.asked)}) and ${moneyText(saved.money)} of ${moneyText(without.money)}`,
+    `${colors.bold('Saved')} ${countText(saved.calls)} of ${countText(without.asked)} calls (${shareText(saved.calls, without.asked)})${money}`,
   ]
 }
 

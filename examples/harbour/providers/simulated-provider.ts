@@ -26,6 +26,8 @@ export interface SimulatedProvider {
 export interface ProviderSetting {
   readonly clock: Clock
   readonly seed: number
+  /** Where it listens. Default: any free port. */
+  readonly port?: number
 }
 
 /** What an endpoint's code does: wait as long as the work takes, then say the answer. */
@@ -73,7 +75,7 @@ class Calls {
 const hangsForMs = 15_000
 
 /** Starts a provider as a real HTTP server on a free loopback port. */
-export async function startProvider(behaviour: ProviderBehaviour, { clock, seed }: ProviderSetting): Promise<SimulatedProvider> {
+export async function startProvider(behaviour: ProviderBehaviour, { clock, seed, port = 0 }: ProviderSetting): Promise<SimulatedProvider> {
   const server = fastify({ forceCloseConnections: true })
   const random = new Chance(seed, behaviour.name)
   const calls = new Calls()
@@ -140,7 +142,7 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
   }
 
   return {
-    url: await listen(server),
+    url: await listen(server, port),
     counts,
     usage,
     cut(fault = 'refusing') {
@@ -153,6 +155,6 @@ export async function startProvider(behaviour: ProviderBehaviour, { clock, seed 
   }
 }
 
-async function listen(server: FastifyInstance): Promise<string> {
-  return server.listen({ host: '127.0.0.1', port: 0 })
+async function listen(server: FastifyInstance, port: number): Promise<string> {
+  return server.listen({ host: '127.0.0.1', port })
 }

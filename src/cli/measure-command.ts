@@ -1,0 +1,121 @@
+import { type ChildProcess, spawn } from 'node:child_process'
+import { randomBytes } from 'node:crypto'
+import { existsSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import type { Command } from 'commander'
+import pc from 'picocolors'
+import { storeForm } from '../config/store-name.js'
+import { namedStore } from '../config-file/named-store.js'
+import { UsageError } from '../core/errors/setup-errors.js'
+import { summaryOf } from '../core/traffic/summary.js'
+import { measuredEnv } from '../measure/measure-into.js'
+import { replay } from '../measure/replay.js'
+import { SeenLines } from '../measure/seen-lines.js'
+import { starterConfig, starterYaml } from '../measure/starter-config.js'
+import { countOf } from '../render/format.js'
+import { printableJson } from '../render/printable.js'
+import { trafficText } from '../render/traffic-text.js'
+import type { CliContext } from './cli-context.js'
+
+interface MeasureOptions {
+  readonly store: string
+  readonly write?: string
+  readonly json?: boolean
+}
+
+/** How often the line that says what was seen so far is renewed, milliseconds. */
+const lineEveryMs = 250
+
+/** Characters of that line, at the most. */
+const longestLine = 60
+
+/** `stashen measure -- COMMAND`: what HTTP calls a program makes, and what reuse would have saved. Reuses and changes nothing. */
+export function addMeasure(program: Command, { stderr }: CliContext, exitWith: (code: number) => void): void {
+  program
+    .command('measure')
+    .description('run a Node program as it is, and say what its HTTP calls were and what reuse would have saved')
+    .argument('<command...>', 'the program, after "--": -- node app.js')
+    .option('--store <store>', `where its calls are counted, for "stashen report": ${storeForm}`, 'stashen-measure.db')
+    .option('--write <file>', 'write a first configuration for what was seen, e.g. stashen.config.yaml')
+    .option('--json', 'print what was seen as JSON')
+    .addHelpText(
+      'after',
+      '\nWhat was seen is printed to the standard error: the standard output and the exit code are those of the program.',
+    )
+    .passThroughOptions()
+    .action(async (command: string[], options: MeasureOptions) => {
+      if (options.write !== undefined && existsSync(options.write))
+        throw new UsageError(`"${options.write}" exists: name another file for --write, or move it away first`)
+      const folder = mkdtempSync(join(tmpdir(), 'stashen-measure-'))
+      try {
+        const lines = new SeenLines(folder)
+        exitWith(await run(command, folder, lines, stderr))
+        lines.read()
+        const summary = summaryOf(lines.calls)
+        stderr.write(options.json ? `${printableJson(summary)}\n` : `\n${trafficText(summary, { colors: pc })}`)
+        for (const [origin, count] of lines.unseen)
+          stderr.write(`stashen: ${countOf(count, 'connection')} to ${origin} went through node:http2, whose calls are not measured\n`)
+        if (summary.calls === 0) return
+        if (options.write !== undefined) {
+          writeFileSync(options.write, starterYaml(summary), { flag: 'wx' })
+          stderr.write(`\n"${options.write}" is written: read its lifetimes, then "stashen check --config ${options.write}"\n`)
+        }
+        await replay(lines.calls, starterConfig(summary), await namedStore(options.store))
+        stderr.write(`${pc.dim(`counted in "${options.store}": stashen report --store ${options.store}`)}\n`)
+      } finally {
+        rmSync(folder, { recursive: true, force: true })
+      }
+    })
+}
+
+/** Runs the program until it ends; returns its exit code. */
+async function run(command: readonly string[], folder: string, lines: SeenLines, stderr: NodeJS.WriteStream): Promise<number> {
+  const [file = '', ...args] = command
+  const preload = new URL('../measure/observe-program.js', import.meta.url)
+  const env = measuredEnv(process.env, { folder, salt: randomBytes(16).toString('hex') }, preload)
+  const child = spawn(file, args, { stdio: 'inherit', env })
+  const passOn = (signal: NodeJS.Signals) => child.kill(signal)
+  const signals = ['SIGINT', 'SIGTERM', 'SIGHUP'] as const
+  for (const signal of signals) process.on(signal, passOn)
+  const timer = stderr.isTTY ? setInterval(() => showLine(lines, stderr), lineEveryMs) : undefined
+  try {
+    return await exitOf(child, file)
+  } finally {
+    clearInterval(timer)
+    if (timer) clearTheLine(stderr)
+    for (const signal of signals) process.off(signal, passOn)
+  }
+}
+
+function exitOf(child: ChildProcess, file: string): Promise<number> {
+  return new Promise((resolve, reject) => {
+    child.once('error', (cause) =>
+      reject(new UsageError(`"${file}" cannot be run: ${cause.message}. Give a command after "--": -- node app.js`, { cause })),
+    )
+    child.once('exit', (code, signal) => resolve(code ?? 128 + (signal === 'SIGINT' ? 2 : signal === 'SIGKILL' ? 9 : 15)))
+  })
+}
+
+function showLine(lines: SeenLines, stderr: NodeJS.WriteStream): void {
+  lines.read()
+  const { calls } = lines
+  const keys = new Set(calls.map(({ key }) => key)).size
+  const waitedMs = calls.reduce((sum, { ms }) => sum + ms, 0)
+  const { columns = 80 } = stderr
+  const line =
+    `stashen: ${countOf(calls.length, 'call')}, ${countOf(calls.length - keys, 'repeat')}, ${(waitedMs / 1_000).toFixed(1)} s waited`.padStart(
+      longestLine,
+    )
+  stderr.write(atTheRight(line.slice(0, columns - 1), columns))
+}
+
+/** A text at the right end of the line that the program writes on, which goes on where it was. */
+function atTheRight(text: string, columns: number): string {
+  return `\u001b7\u001b[${columns - text.length}G${text}\u001b8`
+}
+
+function clearTheLine(stderr: NodeJS.WriteStream): void {
+  const { columns = 80 } = stderr
+  stderr.write(atTheRight(' '.repeat(Math.min(longestLine, columns - 1)), columns))
+}

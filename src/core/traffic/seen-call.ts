@@ -1,0 +1,25 @@
+/** One HTTP call that a program made, as it was seen to leave and come back. Holds no credential: keys and answers are digests. */
+export interface SeenCall {
+  /** When it left: milliseconds since 1970-01-01T00:00Z. */
+  readonly at: number
+  /** Milliseconds until all of its answer was there, or it had failed. */
+  readonly ms: number
+  readonly method: string
+  /** Scheme, host and port. */
+  readonly origin: string
+  /** The path without the query. */
+  readonly path: string
+  /** A digest of all that may choose the answer: method, URL, the caller, the body, fields such as `Accept`. */
+  readonly key: string
+  /** Undefined where no answer came. */
+  readonly status: number | undefined
+  /** Bytes of the body as they came over the wire. */
+  readonly bytes: number
+  /** A digest of the body; undefined where not all of it came. */
+  readonly answer: string | undefined
+}
+
+/** Whether a call brought an answer that another caller could have been given: whole, and a success (RFC 9110 section 15.3). */
+export function isReusable({ method, status, answer }: SeenCall): boolean {
+  return method === 'GET' && status !== undefined && status >= 200 && status < 300 && answer !== undefined
+}

@@ -1,0 +1,85 @@
+import { inferEndpoints } from './infer-endpoints.js'
+import type { SeenCall } from './seen-call.js'
+import { fittingLifetime, triedLifetimes, type WhatIf, whatIf } from './what-if.js'
+
+/** What the calls to one endpoint came to. */
+export interface EndpointSummary {
+  readonly name: string
+  /** Method and path template. */
+  readonly request: string
+  readonly calls: number
+  /** Calls that asked what had been asked before. */
+  readonly repeats: number
+  /** Those of them that brought the very bytes of the answer before. */
+  readonly same: number
+  /** Calls that took a second or longer. */
+  readonly slow: number
+  /** Answers with status 429 (RFC 6585 section 4), and 503 with what to do about it left to the caller. */
+  readonly refused: number
+  /** Calls that brought no answer, or a status of 500 and above that is no refusal. */
+  readonly failed: number
+  /** Bytes of bodies as they came over the wire. */
+  readonly bytes: number
+  /** Milliseconds that callers waited, in all. */
+  readonly ms: number
+  /** Milliseconds that half of the calls took at most. */
+  readonly medianMs: number
+  /** What reuse for some lifetimes would have saved. */
+  readonly whatIf: readonly WhatIf[]
+  /** The lifetime that would have saved most of those that gave nobody an answer out of date, as far as was watched. */
+  readonly fitting: WhatIf | undefined
+}
+
+export interface ProviderSummary {
+  readonly name: string
+  readonly baseUrl: string
+  readonly endpoints: readonly EndpointSummary[]
+}
+
+/** What was seen of a program's calls. */
+export interface TrafficSummary {
+  readonly calls: number
+  readonly repeats: number
+  readonly same: number
+  /** Milliseconds from the first call that left to the end of the last. */
+  readonly watchedMs: number
+  readonly providers: readonly ProviderSummary[]
+}
+
+const slowMs = 1_000
+
+/** Sums up calls, in whatever order they come. */
+export function summaryOf(seen: readonly SeenCall[]): TrafficSummary {
+  const calls = [...seen].sort((a, b) => a.at - b.at)
+  const end = calls.reduce((latest, { at, ms }) => Math.max(latest, at + ms), 0)
+  const watchedMs = calls.length === 0 ? 0 : end - (calls[0]?.at ?? 0)
+  const providers = inferEndpoints(calls).map(({ name, baseUrl, endpoints }) => ({
+    ...{ name, baseUrl },
+    endpoints: endpoints.map((endpoint) => ({ name: endpoint.name, request: endpoint.request, ...counted(endpoint.calls, watchedMs) })),
+  }))
+  const sum = (of: 'calls' | 'repeats' | 'same') =>
+    providers.reduce((all, { endpoints }) => endpoints.reduce((some, one) => some + one[of], all), 0)
+  return { calls: sum('calls'), repeats: sum('repeats'), same: sum('same'), watchedMs, providers }
+}
+
+function counted(calls: readonly SeenCall[], watchedMs: number): Omit<EndpointSummary, 'name' | 'request'> {
+  const answers = new Map<string, string | undefined>()
+  let [repeats, same, slow, refused, failed, bytes, ms] = [0, 0, 0, 0, 0, 0, 0]
+  for (const call of calls) {
+    if (answers.has(call.key)) repeats++
+    if (call.answer !== undefined && answers.get(call.key) === call.answer) same++
+    if (call.answer !== undefined || !answers.has(call.key)) answers.set(call.key, call.answer)
+    if (call.ms >= slowMs) slow++
+    if (call.status === 429 || call.status === 503) refused++
+    else if (call.status === undefined || call.status >= 500) failed++
+    bytes += call.bytes
+    ms += call.ms
+  }
+  const whatIfs = triedLifetimes.map((lifetime) => whatIf(calls, lifetime))
+  return {
+    ...{ calls: calls.length, repeats, same, slow, refused, failed, bytes, ms },
+    medianMs: calls.map((call) => call.ms).sort((a, b) => a - b)[Math.ceil(calls.length / 2) - 1] ?? 0,
+    whatIf: whatIfs,
+    fitting: fittingLifetime(whatIfs, watchedMs),
+  }
+}

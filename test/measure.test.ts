@@ -1,0 +1,312 @@
+import { spawn } from 'node:child_process'
+import { readFileSync, writeFileSync } from 'node:fs'
+import { get } from 'node:http'
+import { fileURLToPath } from 'node:url'
+import axios from 'axios'
+import { expect } from 'chai'
+import fc from 'fast-check'
+import got from 'got'
+import { openStash } from 'stashen'
+import { coverGlobally } from 'stashen/cover'
+import { inferEndpoints } from '../src/core/traffic/infer-endpoints.js'
+import type { SeenCall } from '../src/core/traffic/seen-call.js'
+import { summaryOf, type TrafficSummary } from '../src/core/traffic/summary.js'
+import { triedLifetimes, whatIf } from '../src/core/traffic/what-if.js'
+import { type CountingServer, countingServer } from './support/counting-server.js'
+import { temporaryFolder } from './support/files.js'
+import { noon } from './support/upstream.js'
+
+const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
+const program = fileURLToPath(new URL('./support/calls.process.js', import.meta.url))
+
+function seenCall(path: string, at: number, more: Partial<SeenCall> = {}): SeenCall {
+  const [origin, method] = ['https://tides.ebbline.example', 'GET']
+  return { ...{ origin, method, path, at, ms: 5, status: 200, bytes: 10, key: path, answer: 'a' }, ...more }
+}
+
+describe('measuring a program', () => {
+  const file = temporaryFolder()
+  let server: CountingServer
+  beforeEach(async () => {
+    server = await countingServer()
+  })
+  afterEach(() => server.close())
+
+  const run = (args: string[], options: { cwd?: string; kill?: NodeJS.Signals } = {}) =>
+    new Promise<{ code: number | null; stdout: string; stderr: string }>((resolve) => {
+      const child = spawn(process.execPath, args, { cwd: options.cwd ?? file(''), env: { ...process.env, NO_COLOR: '1' } })
+      let [stdout, stderr] = ['', '']
+      child.stdout.on('data', (data) => {
+        stdout += data
+        if (options.kill) child.kill(options.kill)
+      })
+      child.stderr.on('data', (data) => {
+        stderr += data
+      })
+      child.once('close', (code) => resolve({ code, stdout, stderr }))
+    })
+
+  for (const client of ['axios', 'got', 'fetch']) {
+    it(`counts what the provider counts of a program on ${client}, changes nothing of it, and writes no credential`, async () => {
+      const [store, config] = [file(`${client}.db`), file(`${client}.yaml`)]
+      const measured = await run([
+        bin,
+        'measure',
+        '--json',
+        '--store',
+        store,
+        '--write',
+        config,
+        '--',
+        process.execPath,
+        program,
+        client,
+        server.url,
+      ])
+      expect(measured.code, 'the exit code of the program').to.equal(3)
+      expect(measured.stdout, 'its output').to.equal('done\n')
+      const summary = JSON.parse(measured.stderr.slice(0, measured.stderr.lastIndexOf('}') + 1)) as TrafficSummary
+      const counted = new Map<string, number>()
+      for (const { request, calls } of summary.providers[0]?.endpoints ?? []) counted.set(request, calls)
+      const served = new Map<string, number>()
+      for (const [name, count] of server.counts) {
+        const template = name.replace('/v2', '').replace(/st-\d+/, '{id}')
+        served.set(template, (served.get(template) ?? 0) + count)
+      }
+      expect(Object.fromEntries([...counted].sort())).to.eql(Object.fromEntries([...served].sort()))
+      const first = await run([bin, 'check', '--config', config])
+      expect(first.stdout).to.include('no faults').and.to.include('GET /stations/{id}')
+      const report = await run([bin, 'report', '--store', store])
+      expect(report.stdout).to.include(`of ${summary.calls} calls`).and.to.include('only measured')
+      for (const written of [readFileSync(config, 'utf8'), readFileSync(store, 'latin1'), measured.stderr])
+        expect(written).to.not.include('hush')
+      const endpoints = new Map(summary.providers[0]?.endpoints.map((one) => [one.request, one]))
+      const searches = { axios: 3, fetch: 6 }[client]
+      if (searches) {
+        const again = searches - 2 // for two vessels: the body counts
+        expect(endpoints.get('POST /vessels/search')).to.include({ calls: searches, repeats: again, same: again })
+      }
+      if (client === 'got') {
+        expect(endpoints.get('GET /stations/{id}/tides')).to.include({ repeats: 3, same: 0 }).and.not.have.property('fitting')
+        expect(endpoints.get('GET /stations/{id}/tides')?.whatIf.map(({ saved, outdated }) => [saved, outdated])).to.eql(
+          triedLifetimes.map(() => [3, 3]),
+        )
+        expect(endpoints.get('GET /down')?.failed).to.equal(server.counts.get('GET /v2/down'))
+      }
+      if (client === 'axios') {
+        expect(endpoints.get('GET /refused')?.refused).to.equal(1)
+        expect(endpoints.get('GET /broken')).to.include({ calls: 1, bytes: 4, same: 0 })
+      }
+    })
+  }
+
+  it('passes signals on, says what cannot be run, and overwrites nothing', async () => {
+    const waits = `fetch('${server.url}/v2/stations/st-1').then((r) => r.text()).then(() => console.log('now')); setInterval(() => {}, 1000)
+process.once('SIGTERM', () => process.exit(7))`
+    const ended = await run([bin, 'measure', '--', process.execPath, '-e', waits], { kill: 'SIGTERM' })
+    expect(ended.code).to.equal(7)
+    expect(ended.stderr).to.include('1 call to 1 API')
+    writeFileSync(file('mine.yaml'), 'mine')
+    for (const [args, words] of [
+      [['--', 'nosuchprogram'], '"nosuchprogram" cannot be run'],
+      [['--write', 'mine.yaml', '--', process.execPath, '-e', '1'], '"mine.yaml" exists'],
+      [[], 'missing required argument'],
+    ] as const) {
+      const { code, stderr } = await run([bin, 'measure', ...args])
+      expect([code, stderr.includes(words)], stderr).to.eql([2, true])
+    }
+    expect(readFileSync(file('mine.yaml'), 'utf8')).to.equal('mine')
+    expect((await run([bin, 'measure', '--', process.execPath, '-e', '1'])).stderr).to.include('no HTTP call was seen')
+    const http2 = `require('node:http2').connect('${server.url}').on('error', () => {}).close()`
+    expect((await run([bin, 'measure', '--', process.execPath, '-e', http2])).stderr).to.include(
+      `1 connection to ${server.url} went through node:http2`,
+    )
+  })
+
+  it('says what reuse would have saved as a stash says that measured the same calls', async () => {
+    const call = fc.record({
+      after: fc.integer({ min: 6, max: 20_000 }),
+      id: fc.nat(2),
+      answer: fc.nat(1),
+      status: fc.constantFrom(200, 200, 200, 500),
+    })
+    await fc.assert(
+      fc.asyncProperty(fc.array(call, { maxLength: 40 }), async (all) => {
+        let now = noon
+        const clock = { now: () => now, ticks: () => now, later: () => () => {} }
+        let at = noon
+        const seen = all.map(({ after, id, answer, status }) => {
+          at += after
+          return seenCall(`/stations/${id}`, at, { answer: `${answer}`, status, ms: 0 })
+        })
+        let next: SeenCall | undefined
+        await using stash = await openStash({
+          ...{ clock, mode: 'measure' },
+          fetch: async () => new Response(next?.answer ?? '', { status: next?.status ?? 200 }),
+          providers: {
+            ebbline: {
+              baseUrl: 'https://tides.ebbline.example',
+              endpoints: { station: { request: 'GET /stations/{id}', freshFor: '10 s', holdOff: 0 } },
+            },
+          },
+        })
+        for (const one of seen) {
+          now = one.at
+          next = one
+          await (await stash.fetch(`${one.origin}${one.path}`)).text()
+        }
+        const { couldSave } = (await stash.report()).totals
+        expect(whatIf(seen, '10 s').saved).to.equal(couldSave?.upstreamCalls ?? 0)
+      }),
+      { numRuns: 100 },
+    )
+  })
+
+  it('tells endpoints by the parts of paths that change', () => {
+    const paths: [paths: string[], templates: string[]][] = [
+      [
+        ['/v2/stations/st-017', '/v2/stations/st-018', '/v2/stations', '/v2/stations/search'],
+        ['GET /stations', 'GET /stations/search', 'GET /stations/{id}'],
+      ],
+      [['/v2/stations/kelpmouth', '/v2/stations/st-1'], ['GET /stations/{id}']],
+      [['/stations/kelpmouth', '/stations/skerry', '/stations/ebb'], ['GET /stations/{id}']],
+      [
+        ['/stations/kelpmouth/tides', '/stations/kelpmouth/berths'],
+        ['GET /stations/kelpmouth/berths', 'GET /stations/kelpmouth/tides'],
+      ],
+      [['/v1/stations/7/tides/2026-06-30', '/v1/stations/8/tides/2026-07-01'], ['GET /stations/{id}/tides/{date}']],
+      [['/a/1/b/2/c/3'], ['GET /a/{id}/b/{bId}/c/{cId}']],
+      [
+        ['/', '/api'],
+        ['GET /', 'GET /api'],
+      ],
+      [
+        ['/{x}/*', '/%20/y', '/a b'],
+        ['GET /{id}', 'GET /{id}/y', 'GET /{id}/{itemId}'],
+      ],
+      [[`/${'x/'.repeat(500)}`], [`GET /${'x/'.repeat(12)}*`]],
+    ]
+    for (const [some, templates] of paths) {
+      const [provider] = inferEndpoints(some.map((path, i) => seenCall(path, noon + i)))
+      const names = provider?.endpoints.map(({ name }) => name) ?? []
+      expect(provider?.endpoints.map(({ request }) => request).sort(), some.join()).to.eql(templates)
+      expect(new Set(names).size, names.join()).to.equal(names.length)
+      for (const name of names) expect(name).to.match(/^[A-Za-z][\w-]*$/)
+    }
+    const hosts = [
+      'https://tides.ebbline.example',
+      'https://api.ebbline.example',
+      'http://127.0.0.1:80',
+      'http://[::1]:8080',
+      'http://7seas.example',
+      'http://localhost',
+    ]
+    const names = inferEndpoints(hosts.map((origin, i) => seenCall('/', noon + i, { origin }))).map(({ name }) => name)
+    expect(names).to.eql(['ebbline', 'api-ebbline-example', 'local', 'local-8080', 'api-7seas', 'localhost'])
+    expect(summaryOf([])).to.deep.include({ calls: 0, watchedMs: 0, providers: [] })
+  })
+
+  it('opens a stash for what it wrote, whatever was seen', async () => {
+    const path = fc.array(
+      fc.oneof(fc.string({ maxLength: 8 }), fc.constantFrom('v2', 'stations', 'st-017', '{id}', '*', '..', '%2F', '7')),
+      { maxLength: 6 },
+    )
+    const { starterConfig } = await import('../src/measure/starter-config.js')
+    await fc.assert(
+      fc.asyncProperty(fc.array(fc.tuple(path, fc.constantFrom('GET', 'POST', 'QUERY', 'HEAD')), { maxLength: 12 }), async (seen) => {
+        const calls = seen.map(([parts, method], i) =>
+          seenCall(new URL(`https://h.example/${parts.join('/')}`).pathname, noon + i, { method }),
+        )
+        const stash = await openStash(starterConfig(summaryOf(calls)))
+        for (const { method, path: one } of calls)
+          expect(stash.covers(method, `https://tides.ebbline.example${one}`), one).to.not.equal(undefined)
+        await stash.close()
+      }),
+      { numRuns: 300 },
+    )
+  })
+
+  it('covers a whole program through fetch, node:http and what is made on it, until that is undone', async () => {
+    const warnings: string[] = []
+    const endpoints = {
+      station: { request: 'GET /stations/{id}', freshFor: '1 min' },
+      search: { request: 'POST /vessels/search', safe: true, freshFor: '1 min' },
+      refused: { request: 'GET /refused', freshFor: '1 min', holdOff: 0 },
+    } as const
+    await using stash = await openStash({
+      providers: {
+        ebbline: { baseUrl: `${server.url}/v2`, endpoints },
+        down: { baseUrl: 'http://127.0.0.1:12399', endpoints: { x: { request: 'GET /x', freshFor: '1 min', holdOff: 0 } } },
+      },
+    })
+    const { fetch } = globalThis
+    const uncover = await coverGlobally(stash, { warn: (message) => void warnings.push(message) })
+    try {
+      for (let i = 0; i < 3; i++) {
+        expect((await axios.get(`${server.url}/v2/stations/st-1`)).data.path).to.equal('/v2/stations/st-1')
+        expect(await got(`${server.url}/v2/stations/st-2`).json()).to.deep.include({ path: '/v2/stations/st-2' })
+        expect(await (await globalThis.fetch(`${server.url}/v2/stations/st-3`)).json()).to.deep.include({ path: '/v2/stations/st-3' })
+        expect((await axios.post(`${server.url}/v2/vessels/search`, { name: 'Skerry' })).data.path).to.equal('/v2/vessels/search')
+        expect((await axios.get(`${server.url}/v2/moved`, { maxRedirects: 0, validateStatus: null })).status).to.equal(302)
+      }
+      expect((await axios.get(`${server.url}/v2/refused`, { validateStatus: null })).status).to.equal(429)
+      const failed = (url: string) => axios.get(url).catch((error: { code?: string }) => error.code)
+      expect([await failed('http://127.0.0.1:12399/x'), await failed('http://127.0.0.1:12399/y')]).to.eql(['ECONNREFUSED', 'ECONNREFUSED'])
+      await Promise.all(Array.from({ length: 20 }, () => got(`${server.url}/v2/stations/st-4`).json()))
+      const left = new Promise((resolve) => {
+        const request = get(`${server.url}/v2/stations/st-5`, () => request.destroy())
+        request.once('close', resolve)
+      })
+      await left
+      expect(warnings).to.eql([])
+      await (await fetch(`${server.url}/v2/stations/st-3`)).text()
+      await (await fetch(`${server.url}/v2/stations/st-3`)).text()
+      expect(warnings.join()).to.match(/^calls to 127\.0\.0\.1:\d+ went through undici, or a fetch taken before it was covered/)
+      expect(warnings).to.have.length(1)
+    } finally {
+      uncover()
+    }
+    expect(globalThis.fetch).to.equal(fetch)
+    await axios.get(`${server.url}/v2/stations/st-1`)
+    const served = Object.fromEntries(server.counts)
+    expect(served).to.include({
+      'GET /v2/stations/st-1': 2,
+      'GET /v2/stations/st-2': 1,
+      'GET /v2/stations/st-3': 3,
+      'GET /v2/stations/st-4': 1,
+    })
+    expect(served).to.include({ 'POST /v2/vessels/search': 1, 'GET /v2/moved': 3, 'GET /v2/refused': 1 })
+    expect((await stash.report()).totals.with?.asked).to.equal(3 * 4 + 1 + 1 + 20 + 1)
+  })
+
+  it('tries a URL in every way, and keeps its answer to be looked at', async () => {
+    const tried = async (...args: string[]) => JSON.parse((await run([bin, 'try', '--json', ...args])).stdout)
+    const url = `${server.url}/v2/stations/st-017`
+    const { steps, load, upstreamCalls } = await tried(url, '--times', '30', '--at-once', '3')
+    expect(steps.map(({ name, how, reason }: Record<string, string>) => [name, how, reason])).to.eql([
+      ['bare', undefined, undefined],
+      ['first', 'forwarded', 'absent'],
+      ['again', 'hit', 'fresh'],
+      ['expired', 'forwarded', 'expired'],
+      ['cut-off', 'stale', 'upstream-failed'],
+    ])
+    expect([load.calls, load.failed, upstreamCalls, server.counts.get('GET /v2/stations/st-017')]).to.eql([30, 0, 4, 4])
+    expect((await run([bin, 'entries', '--json', '--store', 'stashen-try.db'])).stdout).to.include('/v2/stations/st-017')
+    writeFileSync(
+      file('rules.yaml'),
+      `providers: { ebbline: { baseUrl: '${server.url}/v2', endpoints: { refused: { request: GET /refused, freshFor: 1 min } } } }`,
+    )
+    const refused = await tried(`${server.url}/v2/refused`, '--config', 'rules.yaml', '--store', 'refused.db')
+    expect(refused).to.include({ endpoint: 'ebbline.refused', notStored: 'status' })
+    for (const [args, words] of [
+      [['nowhere'], 'is not an absolute URL'],
+      [[url, '--config', 'rules.yaml'], 'no endpoint of'],
+      [[url, '--fresh-for', '60'], '"60" has no unit (60 what?)'],
+      [[url, '--times', '0'], 'is not a number of calls for --times'],
+      [[url, '-H', 'accept'], 'is not a header field'],
+    ] as const) {
+      const { code, stderr } = await run([bin, 'try', ...args])
+      expect([code, stderr.includes(words)], stderr).to.eql([2, true])
+    }
+  })
+})
