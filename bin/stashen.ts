@@ -1,10 +1,14 @@
 #!/usr/bin/env node
 import { readFileSync } from 'node:fs'
+import * as modules from 'node:module'
 import type { Demo } from '../src/cli/cli-context.js'
-import { runCli } from '../src/cli/run.js'
 import { MissingPackageError } from '../src/core/errors/setup-errors.js'
 
 const { version } = JSON.parse(readFileSync(new URL('../../package.json', import.meta.url), 'utf8')) as { version: string }
+
+// keeps compiled code for the next time, where Node can (22.8 and later)
+;(modules as { enableCompileCache?: () => void }).enableCompileCache?.()
+const { runCli } = await import('../src/cli/run.js')
 
 // whoever reads the output may have had enough of it, such as "head"
 process.stdout.on('error', (error: NodeJS.ErrnoException) => {

@@ -13,11 +13,11 @@ import { layeredStore } from 'stashen/layered'
 import { type RedisClient, redisStore } from 'stashen/redis'
 import { storeContract } from 'stashen/testing'
 import { runDemo } from '../examples/harbour/demo.js'
-import { reportOf } from '../src/cli/report-command.js'
 import { nameWithoutPassword } from '../src/config/store-name.js'
 import { haveRedis } from './support/needs.js'
 import { RedisServer, startCluster } from './support/redis-server.js'
 
+const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
 const base = 'https://tides.ebbline.example/v2'
 
 if (haveRedis('the Redis store')) {
@@ -57,7 +57,9 @@ if (haveRedis('the Redis store')) {
         const file = join(folder, 'calls')
         await runDemo({ ...{ store, file, until, seed: 3 }, onStart() {}, onCalls() {} })
         rmSync(`${file}.calls.jsonl`)
-        reports.push(await reportOf({ store }))
+        reports.push(
+          JSON.parse(spawnSync(process.execPath, [bin, 'report', '--store', store, '--format', 'json'], { encoding: 'utf8' }).stdout),
+        )
       }
       rmSync(folder, { recursive: true })
       expect(reports[0]?.totals.with?.asked).to.be.above(1_000)
@@ -435,7 +437,6 @@ if (haveRedis('the Redis store')) {
       for (const id of [1, 2, 1]) await (await stash.fetch(`${base}/tides/${id}`)).text()
       await stash.close()
       const at = ['--store', `${server.url}?prefix=commands`]
-      const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
       const stashen = (...args: string[]) =>
         spawnSync(process.execPath, [bin, ...args, ...at], { encoding: 'utf8', env: { ...process.env, NO_COLOR: '1' } })
       expect(stashen('report').stdout).to.include('ebbline')

@@ -14,8 +14,7 @@ import { addStoreOption, newStore, openToRead, type StoreChoice } from './open-s
 import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
 
 /** `stashen export`. */
-export function addExport(program: Command, { stdout }: CliContext): void {
-  const command = program.command('export').description('write stored answers as an HTTP Archive (HAR 1.2), without credentials')
+export function addExport(command: Command, { stdout }: CliContext): void {
   addSelectorOptions(addStoreOption(command, 'the store to read'))
     .option('--output <file>', 'the file to write (default: standard output)')
     .action(async ({ output, ...options }: SelectorOptions & StoreChoice & { readonly output?: string }) => {
@@ -38,11 +37,8 @@ interface ImportOptions extends StoreChoice {
 }
 
 /** `stashen import FILE`. */
-export function addImport(program: Command, { stdout, stderr }: CliContext): void {
-  const command = program
-    .command('import')
-    .description('store the answers of an HTTP Archive (HAR 1.2), of "stashen export" or a browser')
-    .argument('<file>', 'the archive, or - for standard input')
+export function addImport(command: Command, { stdout, stderr }: CliContext): void {
+  command.argument('<file>', 'the archive, or - for standard input')
   addStoreOption(command, 'the store to write to, which is made where there is none', { hasConfig: true })
     .option('--config <file>', 'the configuration file, whose rules archives of others are stored by')
     .option('--json', 'print the numbers as JSON')

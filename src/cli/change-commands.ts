@@ -14,18 +14,10 @@ interface ChangeCommandOptions extends SelectorOptions, StoreChoice {
   readonly json?: boolean
 }
 
-const descriptions: Readonly<Record<EntryChange, string>> = {
-  invalidate: 'end the freshness of stored answers: they are asked for again, and kept for when that fails',
-  purge: 'drop stored answers; what was counted stays',
-}
-
 const done: Readonly<Record<EntryChange, string>> = { invalidate: 'invalidated', purge: 'dropped' }
 
 /** `stashen sweep`. */
-export function addSweep(program: Command, { stdout }: CliContext): void {
-  const command = program
-    .command('sweep')
-    .description('drop stored answers that no rule lets be given any more, before their room is needed')
+export function addSweep(command: Command, { stdout }: CliContext): void {
   addStoreOption(command, 'the store that the application uses')
     .option('--json', 'print the number as JSON')
     .action(async ({ json, ...choice }: StoreChoice & { json?: boolean }) => {
@@ -43,33 +35,36 @@ function answersText(entries: number): string {
   return `${countText(entries)} ${entries === 1 ? 'answer' : 'answers'}`
 }
 
-/** `stashen invalidate` and `stashen purge`. */
-export function addChanges(program: Command, { stdout }: CliContext): void {
-  for (const change of ['invalidate', 'purge'] as const) {
-    const command = program.command(change).description(descriptions[change])
-    addSelectorOptions(addStoreOption(command, 'the store that the application uses'))
-      .option('--everything', 'all stored answers, where no other option says which')
-      .option('--dry-run', 'only say how many it would be')
-      .option('--json', 'print the number as JSON')
-      .action(async ({ dryRun = false, everything = false, json, ...options }: ChangeCommandOptions) => {
-        const selector = selectorOf(options)
-        const { isAll } = compileSelector(selector)
-        if (isAll && !everything && !dryRun)
-          throw new UsageError(
-            `"stashen ${change}" without a selection means every stored answer: say which, or give --everything; --dry-run counts them`,
-          )
-        if (everything && !isAll)
-          throw new UsageError('--everything means all stored answers: leave it out, or the options that select some')
-        const store = await (dryRun ? openToRead : openToWrite)(options)
-        try {
-          const entries = await changeEntries(change, selector, { store, clock: turnsBy(systemClock), now: Date.now(), dryRun })
-          const what = answersText(entries)
-          stdout.write(
-            json ? `${JSON.stringify({ entries, dryRun })}\n` : `${what} ${dryRun ? `would be ${done[change]}` : done[change]}\n`,
-          )
-        } finally {
-          await store.close()
-        }
-      })
-  }
+/** `stashen invalidate`. */
+export function addInvalidate(command: Command, context: CliContext): void {
+  addChange('invalidate', command, context)
+}
+
+/** `stashen purge`. */
+export function addPurge(command: Command, context: CliContext): void {
+  addChange('purge', command, context)
+}
+
+function addChange(change: EntryChange, command: Command, { stdout }: CliContext): void {
+  addSelectorOptions(addStoreOption(command, 'the store that the application uses'))
+    .option('--everything', 'all stored answers, where no other option says which')
+    .option('--dry-run', 'only say how many it would be')
+    .option('--json', 'print the number as JSON')
+    .action(async ({ dryRun = false, everything = false, json, ...options }: ChangeCommandOptions) => {
+      const selector = selectorOf(options)
+      const { isAll } = compileSelector(selector)
+      if (isAll && !everything && !dryRun)
+        throw new UsageError(
+          `"stashen ${change}" without a selection means every stored answer: say which, or give --everything; --dry-run counts them`,
+        )
+      if (everything && !isAll) throw new UsageError('--everything means all stored answers: leave it out, or the options that select some')
+      const store = await (dryRun ? openToRead : openToWrite)(options)
+      try {
+        const entries = await changeEntries(change, selector, { store, clock: turnsBy(systemClock), now: Date.now(), dryRun })
+        const what = answersText(entries)
+        stdout.write(json ? `${JSON.stringify({ entries, dryRun })}\n` : `${what} ${dryRun ? `would be ${done[change]}` : done[change]}\n`)
+      } finally {
+        await store.close()
+      }
+    })
 }

@@ -15,10 +15,8 @@ import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 
 /** `stashen check`: all faults of a configuration file, or its resolved rules and what is likely wrong. */
-export function addCheck(program: Command, { stdout }: CliContext): void {
-  program
-    .command('check')
-    .description('check a configuration file, print its rules as they hold, and warn of what is likely wrong')
+export function addCheck(command: Command, { stdout }: CliContext): void {
+  command
     .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder or above)')
     .option('--json', 'print rules and warnings as JSON')
     .action(async ({ config: file, json }: { config?: string; json?: boolean }) => {

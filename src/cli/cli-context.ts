@@ -13,4 +13,6 @@ export interface CliContext {
   readonly version: string
   /** Loads what plays the demo day. */
   readonly demo: () => Promise<Demo>
+  /** Takes the exit code of a command that has one of its own. */
+  exitWith(code: number): void
 }

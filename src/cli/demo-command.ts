@@ -17,10 +17,8 @@ interface DemoCommandOptions {
 const usualFile = 'stashen-demo.db'
 
 /** `stashen demo`: a day in a made-up harbour office, played twice. */
-export function addDemo(program: Command, { stdout, stderr }: CliContext, load: () => Promise<Demo>): void {
-  program
-    .command('demo')
-    .description('play a made-up day of calls, without the stash and with it, and report')
+export function addDemo(command: Command, { stdout, stderr, demo: load }: CliContext): void {
+  command
     .option('--store <store>', `the store to leave behind: ${storeForm}; what an earlier demo left there is replaced`, usualFile)
     .option('--seed <number>', 'another seed, another day; the same seed, the same counts', wholeNumber, 1)
     .option('--json', 'print the report as JSON')

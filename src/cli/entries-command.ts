@@ -39,11 +39,8 @@ const orders = {
 type Order = keyof typeof orders
 
 /** `stashen entries`: what is stored, or one stored answer. */
-export function addEntries(program: Command, { stdout }: CliContext): void {
-  const command = program
-    .command('entries')
-    .description('list stored answers, or print one with its head and body')
-    .argument('[key]', 'the key of the answer to print')
+export function addEntries(command: Command, { stdout }: CliContext): void {
+  command.argument('[key]', 'the key of the answer to print')
   addSelectorOptions(addStoreOption(command, 'the store to read'))
     .option('--sort <order>', `by ${Object.keys(orders).join(', ')}`, orderOf, 'key' as Order)
     .option('--limit <number>', 'at most so many', wholeNumber, 50)

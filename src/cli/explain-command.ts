@@ -2,7 +2,7 @@ import { existsSync } from 'node:fs'
 import type { Command } from 'commander'
 import pc from 'picocolors'
 import { isAddress, storeForm } from '../config/store-name.js'
-import { findConfig } from '../config-file/load-config.js'
+import { findConfig } from '../config-file/find-config.js'
 import { isAnswer } from '../core/entries/selector.js'
 import { type StoredEntry, storedEntry } from '../core/entries/stored-entry.js'
 import { explainRequest } from '../explain-request.js'
@@ -29,10 +29,8 @@ interface ExplainOptions {
 }
 
 /** `stashen explain [METHOD] URL`: what a request would do and why. Calls nothing, changes nothing. */
-export function addExplain(program: Command, { stdout }: CliContext): void {
-  program
-    .command('explain')
-    .description('say which endpoint covers a request, its key, what is stored, and what a call would do and why')
+export function addExplain(command: Command, { stdout }: CliContext): void {
+  command
     .argument('<method-or-url>', 'a method, or the URL of a GET')
     .argument('[url]', 'the URL, after a method')
     .option('-H, --header <name:value>', 'a header field of the request; may be repeated', collect, [])

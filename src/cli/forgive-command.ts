@@ -7,11 +7,8 @@ import type { CliContext } from './cli-context.js'
 import { addStoreOption, nameOf, openToWrite, type StoreChoice } from './open-store.js'
 
 /** `stashen forgive`: forgets the pauses, reported limits and hold-offs of a provider. */
-export function addForgive(program: Command, { stdout }: CliContext): void {
-  const command = program
-    .command('forgive')
-    .description('forget the pauses, reported limits and hold-offs of a provider, so that its next call leaves')
-    .argument('<provider>', 'the provider, e.g. ebbline')
+export function addForgive(command: Command, { stdout }: CliContext): void {
+  command.argument('<provider>', 'the provider, e.g. ebbline')
   addStoreOption(command, 'the store that the application uses').action(async (provider: string, choice: StoreChoice) => {
     const file = nameOf(choice)
     const store = await openToWrite(choice)

@@ -31,10 +31,8 @@ const lineEveryMs = 250
 const longestLine = 60
 
 /** `stashen measure -- COMMAND`: what HTTP calls a program makes, and what reuse would have saved. Reuses and changes nothing. */
-export function addMeasure(program: Command, { stderr }: CliContext, exitWith: (code: number) => void): void {
-  program
-    .command('measure')
-    .description('run a Node program as it is, and say what its HTTP calls were and what reuse would have saved')
+export function addMeasure(command: Command, { stderr, exitWith }: CliContext): void {
+  command
     .argument('<command...>', 'the program, after "--": -- node app.js')
     .option('--store <store>', `where its calls are counted, for "stashen report": ${storeForm}`, 'stashen-measure.db')
     .option('--write <file>', 'write a first configuration for what was seen, e.g. stashen.config.yaml')

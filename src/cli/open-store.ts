@@ -1,7 +1,7 @@
 import { existsSync, statSync } from 'node:fs'
 import type { Command } from 'commander'
 import { isAddress, nameWithoutPassword, storeForm } from '../config/store-name.js'
-import { findConfig } from '../config-file/load-config.js'
+import { findConfig } from '../config-file/find-config.js'
 import { namedStore } from '../config-file/named-store.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import type { Store } from '../core/ports/store.js'

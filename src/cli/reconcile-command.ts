@@ -30,11 +30,8 @@ interface ReconcileOptions extends StoreChoice {
 }
 
 /** `stashen reconcile USAGE`: a provider's own usage export compared with the ledger. */
-export function addReconcile(program: Command, { stdout, stderr }: CliContext): void {
-  const command = program
-    .command('reconcile')
-    .description("hold a provider's own usage export or invoice lines (CSV or JSON) against the ledger, day by day")
-    .argument('<usage>', 'the file of the export')
+export function addReconcile(command: Command, { stdout, stderr }: CliContext): void {
+  command.argument('<usage>', 'the file of the export')
   addStoreOption(command, 'the store to read', { hasConfig: true })
     .requiredOption('--provider <name>', 'whose export it is')
     .option('--config <file>', 'the configuration that names the columns, under "usageExport" of the provider')

@@ -29,8 +29,7 @@ const formats = ['text', 'json', 'csv', 'md', 'html'] as const
 type Format = (typeof formats)[number]
 
 /** `stashen report`: what the ledger of a store file says. */
-export function addReport(program: Command, { stdout }: CliContext): void {
-  const command = program.command('report').description('print calls, quota, latency and money, with and without the stash')
+export function addReport(command: Command, { stdout }: CliContext): void {
   addStoreOption(command, 'the store to read')
     .option('--since <moment>', 'leave out what was before: ISO 8601, or words such as "start of month" and "7 days ago"')
     .option('--until <moment>', 'leave out what came after')

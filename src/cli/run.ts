@@ -2,29 +2,24 @@ import { Command, CommanderError } from 'commander'
 import { ConfigError, UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import { printableLines } from '../render/printable.js'
-import { addExport, addImport } from './archive-commands.js'
-import { addChanges, addSweep } from './change-commands.js'
-import { addCheck } from './check-command.js'
 import type { CliContext } from './cli-context.js'
-import { addDemo } from './demo-command.js'
-import { addEntries } from './entries-command.js'
-import { addExplain } from './explain-command.js'
-import { addForgive } from './forgive-command.js'
-import { addMeasure } from './measure-command.js'
-import { addReconcile } from './reconcile-command.js'
-import { addReport } from './report-command.js'
-import { addStatus } from './status-command.js'
-import { addTry } from './try-command.js'
-import { addWarm } from './warm-command.js'
+import { commands } from './commands.js'
 
 /** Exit codes of every command. */
 const exitCodes = { done: 0, failed: 1, usage: 2 } as const
 
 /** Runs the command line; returns the exit code. Nothing it does ends the process. */
-export async function runCli(args: readonly string[], context: CliContext): Promise<number> {
-  const { stdout, stderr, version, demo } = context
+export async function runCli(args: readonly string[], given: Omit<CliContext, 'exitWith'>): Promise<number> {
+  const { stdout, stderr, version } = given
+  let code: number = exitCodes.done
+  const context: CliContext = {
+    ...given,
+    exitWith(its) {
+      code = its
+    },
+  }
   const program = new Command('stashen')
-    .description('Looks into the stash of your third-party API calls.')
+    .description('Keeps and counts the answers of third-party APIs.')
     .version(version, '-V, --version', 'print the version')
     .helpOption('-h, --help', 'print this help')
     .helpCommand(false)
@@ -32,25 +27,12 @@ export async function runCli(args: readonly string[], context: CliContext): Prom
     .exitOverride()
     .configureOutput({ writeOut: (text) => void stdout.write(text), writeErr: () => {} })
     .addHelpText('after', '\nExit codes: 0 done, 1 failed while running, 2 called wrongly (unknown option, missing or foreign file).')
-  let code: number = exitCodes.done
-  addMeasure(program, context, (its) => {
-    code = its
-  })
-  addTry(program, context)
-  addDemo(program, context, demo)
-  addReport(program, context)
-  addReconcile(program, context)
-  addStatus(program, context)
-  addForgive(program, context)
-  addEntries(program, context)
-  addChanges(program, context)
-  addSweep(program, context)
-  addWarm(program, context)
-  addExport(program, context)
-  addImport(program, context)
-  addExplain(program, context)
-  addCheck(program, context)
+  const called = args.find((arg) => !arg.startsWith('-'))
   try {
+    for (const { name, takes = '', group, says, load } of commands) {
+      if (name === called) (await load())(program.command(name).description(says), context)
+      else program.command(`${name} ${takes}`.trim()).description(says).helpGroup(group)
+    }
     if (args.length === 0) {
       program.outputHelp()
       return exitCodes.usage

@@ -16,10 +16,7 @@ interface StatusOptions extends StoreChoice {
 }
 
 /** `stashen status`: what limits leave, what is held off, who waits, what went wrong last, and how the store does. */
-export function addStatus(program: Command, { stdout }: CliContext): void {
-  const command = program
-    .command('status')
-    .description('print what limits leave of each provider, hold-offs, queues, last errors, and how the store does')
+export function addStatus(command: Command, { stdout }: CliContext): void {
   addStoreOption(command, 'the store to read')
     .option('--at <moment>', 'as things stood at this moment, by what is known now (default: now)')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')

@@ -3,7 +3,7 @@ import pc from 'picocolors'
 import { noDuration } from '../config/schema-parts.js'
 import type { StashConfig } from '../config/stash-config.js'
 import { storeForm } from '../config/store-name.js'
-import { findConfig } from '../config-file/load-config.js'
+import { findConfig } from '../config-file/find-config.js'
 import { namedStore } from '../config-file/named-store.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { durationMs } from '../core/time/duration.js'
@@ -31,10 +31,8 @@ interface TryCommandOptions {
 const usualLifetime = '1 min'
 
 /** `stashen try URL`: what reuse does for one URL, by calling it. */
-export function addTry(program: Command, { stdout }: CliContext): void {
-  program
-    .command('try')
-    .description('call a URL bare, through a stash, again, expired and with the provider cut off, then many times')
+export function addTry(command: Command, { stdout }: CliContext): void {
+  command
     .argument('<url>', 'the URL of a GET')
     .option('-H, --header <name:value>', 'a header field of the request; may be repeated', collect, [])
     .option('--fresh-for <duration>', `how long the answer is fresh, without a configuration (default: "${usualLifetime}")`)

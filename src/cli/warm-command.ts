@@ -24,11 +24,8 @@ interface WarmCommandOptions extends StoreChoice {
 }
 
 /** `stashen warm [FILE]`. */
-export function addWarm(program: Command, { stdout, stderr }: CliContext): void {
-  const command = program
-    .command('warm')
-    .description('fetch answers in advance, paced by the limits, in the background of all other calls')
-    .argument('[file]', 'URLs, one a line, or JSON Lines with "url", "method", "headers", "body"; - for standard input')
+export function addWarm(command: Command, { stdout, stderr }: CliContext): void {
+  command.argument('[file]', 'URLs, one a line, or JSON Lines with "url", "method", "headers", "body"; - for standard input')
   addStoreOption(command, 'the store that the application uses', { hasConfig: true })
     .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder or above)')
     .option('--renew [duration]', 'renew fresh answers too: all, or those stored so long ago')

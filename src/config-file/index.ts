@@ -1,2 +1,3 @@
 export type { StashConfig } from '../config/stash-config.js'
-export { findConfig, loadConfig } from './load-config.js'
+export { findConfig } from './find-config.js'
+export { loadConfig } from './load-config.js'

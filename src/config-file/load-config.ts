@@ -1,5 +1,5 @@
-import { existsSync, readFileSync } from 'node:fs'
-import { dirname, join, resolve } from 'node:path'
+import { readFileSync } from 'node:fs'
+import { dirname, resolve } from 'node:path'
 import { pathToFileURL } from 'node:url'
 import { isMap, isNode, isScalar, isSeq, LineCounter, parseDocument } from 'yaml'
 import { checkFileConfig, type FileConfig } from '../config/check.js'
@@ -9,19 +9,8 @@ import { ConfigError, UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import type { Store } from '../core/ports/store.js'
 import { exactJson } from '../core/rules/exact-json.js'
+import { configFileOf } from './find-config.js'
 import { namedStore } from './named-store.js'
-
-/** Names of configuration files, in the order they are looked for. */
-const configFiles = ['ts', 'mts', 'js', 'mjs', 'json', 'yaml', 'yml'].map((ending) => `stashen.config.${ending}`)
-
-/** The configuration file of a folder, or of the nearest one above it that has one; undefined where there is none. */
-export function findConfig(folder: string = process.cwd()): string | undefined {
-  for (let at = resolve(folder); ; at = dirname(at)) {
-    const name = configFiles.find((one) => existsSync(join(at, one)))
-    if (name !== undefined) return join(at, name)
-    if (at === dirname(at)) return undefined
-  }
-}
 
 /**
  * Loads and checks a configuration file: YAML, JSON, or a module whose default export it is. Left out: the `stashen.config.*` of the working directory, or of the nearest
@@ -36,19 +25,6 @@ export async function loadConfig(file?: string): Promise<StashConfig> {
   const found = configFileOf(file)
   const { config, store } = await readConfig(found)
   return store === undefined ? config : { ...config, store: typeof store === 'string' ? await namedStore(store) : store }
-}
-
-/** The file that is meant. Throws `UsageError` where there is none. */
-export function configFileOf(file: string | undefined): string {
-  if (file !== undefined) {
-    if (!existsSync(file)) throw new UsageError(`there is no file "${file}": name an existing configuration file`)
-    return file
-  }
-  const found = findConfig()
-  if (found !== undefined) return found
-  throw new UsageError(
-    `there is no stashen.config.yaml (or .yml, .json, .js, .mjs, .ts, .mts) in ${process.cwd()} or above: make one there, or name one, with --config FILE or loadConfig(FILE)`,
-  )
 }
 
 /** What a configuration file holds. `store`: what it gives as that, or names, by its whole path. */

@@ -1,0 +1,98 @@
+import type { Command } from 'commander'
+import type { CliContext } from './cli-context.js'
+
+/** A command, as far as it is known before it is loaded. */
+export interface CommandSummary {
+  readonly name: string
+  /** Its arguments, for the list of commands. */
+  readonly takes?: string
+  readonly group: string
+  readonly says: string
+  load(): Promise<(command: Command, context: CliContext) => void>
+}
+
+const [begin, read, change] = ['To begin with:', 'To look into a store:', 'To change a store:']
+
+/** All commands. What they need is loaded when one is called. */
+export const commands: readonly CommandSummary[] = [
+  {
+    ...{ name: 'measure', takes: '<command...>', group: begin },
+    says: 'run a Node program as it is: what its HTTP calls were, and what reuse would have saved',
+    load: async () => (await import('./measure-command.js')).addMeasure,
+  },
+  {
+    ...{ name: 'try', takes: '<url>', group: begin },
+    says: 'call a URL bare, through a stash, again, expired and with the provider cut off, then many times',
+    load: async () => (await import('./try-command.js')).addTry,
+  },
+  {
+    ...{ name: 'check', group: begin },
+    says: 'check a configuration file, print its rules as they hold, and warn of what is likely wrong',
+    load: async () => (await import('./check-command.js')).addCheck,
+  },
+  {
+    ...{ name: 'explain', takes: '<method-or-url> [url]', group: begin },
+    says: 'say which endpoint covers a request, its key, what is stored, and what a call would do and why',
+    load: async () => (await import('./explain-command.js')).addExplain,
+  },
+  {
+    ...{ name: 'demo', group: begin },
+    says: 'play a made-up day of calls, without the stash and with it, and report',
+    load: async () => (await import('./demo-command.js')).addDemo,
+  },
+  {
+    ...{ name: 'report', group: read },
+    says: 'print calls, quota, latency and money, with and without the stash',
+    load: async () => (await import('./report-command.js')).addReport,
+  },
+  {
+    ...{ name: 'status', group: read },
+    says: 'print what limits leave of each provider, hold-offs, queues, last errors, and how the store does',
+    load: async () => (await import('./status-command.js')).addStatus,
+  },
+  {
+    ...{ name: 'entries', takes: '[key]', group: read },
+    says: 'list stored answers, or print one with its head and body',
+    load: async () => (await import('./entries-command.js')).addEntries,
+  },
+  {
+    ...{ name: 'reconcile', takes: '<usage>', group: read },
+    says: "compare a provider's own usage export or invoice lines (CSV or JSON) with the ledger, day by day",
+    load: async () => (await import('./reconcile-command.js')).addReconcile,
+  },
+  {
+    ...{ name: 'export', group: read },
+    says: 'write stored answers as an HTTP Archive (HAR 1.2), without credentials',
+    load: async () => (await import('./archive-commands.js')).addExport,
+  },
+  {
+    ...{ name: 'invalidate', group: change },
+    says: 'end the freshness of stored answers: they are asked for again, and kept for when that fails',
+    load: async () => (await import('./change-commands.js')).addInvalidate,
+  },
+  {
+    ...{ name: 'purge', group: change },
+    says: 'drop stored answers; what was counted stays',
+    load: async () => (await import('./change-commands.js')).addPurge,
+  },
+  {
+    ...{ name: 'sweep', group: change },
+    says: 'drop stored answers that no rule lets be given any more, before their room is needed',
+    load: async () => (await import('./change-commands.js')).addSweep,
+  },
+  {
+    ...{ name: 'warm', takes: '[file]', group: change },
+    says: 'fetch answers in advance, paced by the limits, in the background of all other calls',
+    load: async () => (await import('./warm-command.js')).addWarm,
+  },
+  {
+    ...{ name: 'import', takes: '<file>', group: change },
+    says: 'store the answers of an HTTP Archive (HAR 1.2), of "stashen export" or a browser',
+    load: async () => (await import('./archive-commands.js')).addImport,
+  },
+  {
+    ...{ name: 'forgive', takes: '<provider>', group: change },
+    says: 'forget the pauses, reported limits and hold-offs of a provider, so that its next call leaves',
+    load: async () => (await import('./forgive-command.js')).addForgive,
+  },
+]
