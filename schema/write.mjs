@@ -2,7 +2,9 @@
 import { writeFileSync } from 'node:fs'
 import { createGenerator } from 'ts-json-schema-generator'
 import { configJsonSchema } from '../dist/src/config/json-schema.js'
+import { commandReference } from './commands.mjs'
 import { optionReference } from './reference.mjs'
+import { writeTables } from './tables.mjs'
 
 const write = (name, schema) => writeFileSync(new URL(name, import.meta.url), `${JSON.stringify(schema, null, 2)}\n`)
 
@@ -18,3 +20,5 @@ const generator = createGenerator({
 write('report.schema.json', { title: 'What stash.report returns and "stashen report --json" prints', ...generator.createSchema('Report') })
 
 writeFileSync(new URL('../docs/options.md', import.meta.url), optionReference())
+writeFileSync(new URL('../docs/commands.md', import.meta.url), commandReference())
+writeTables()

@@ -1,3 +1,4 @@
+/// <reference lib="esnext.disposable" preserve="true" />
 import type { EventListener, EventName } from './core/decide/events.js'
 import type { Explanation } from './core/decide/explanation.js'
 import type { Outcome } from './core/decide/outcome.js'

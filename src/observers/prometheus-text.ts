@@ -3,6 +3,13 @@ import type { Figures, Report } from '../core/ledger/report-model.js'
 
 type Client = typeof import('prom-client')
 
+/** The package `prom-client`, as far as its types matter here: they are not needed where it is not used. */
+interface GivenClient {
+  readonly Counter: unknown
+  readonly Gauge: unknown
+  readonly Registry: unknown
+}
+
 /** Counts of a report that become counters: name, help, and by which label which figures. */
 const counters = [
   {
@@ -44,8 +51,8 @@ const counters = [
  * refreshed answers, money spent, and what callers waited. `client` is the package `prom-client`, loaded where it is not given; throws
  * `MissingPackageError` where it is not installed. Give it the whole ledger, `await stash.report()`: counters must not fall.
  */
-export async function prometheusText(report: Report, client?: Client): Promise<string> {
-  const { Counter, Gauge, Registry } = client ?? (await load())
+export async function prometheusText(report: Report, client?: GivenClient): Promise<string> {
+  const { Counter, Gauge, Registry } = (client as Client | undefined) ?? (await load())
   const registers = [new Registry()]
   const lines = report.providers.flatMap(({ provider, endpoints }) =>
     endpoints.flatMap(({ endpoint, without, with: reused }) => [

@@ -6,6 +6,12 @@ import type { Stash } from '../stash.js'
 
 type Api = typeof import('@opentelemetry/api')
 
+/** The package `@opentelemetry/api`, as far as its types matter here: they are not needed where it is not used. */
+interface GivenApi {
+  readonly trace: unknown
+  readonly metrics: unknown
+}
+
 /** The scope that spans and metrics stand under. */
 const scope = 'stashen'
 
@@ -15,8 +21,8 @@ const scope = 'stashen'
  * by a counter `stashen.calls`. `api` is the package `@opentelemetry/api`, loaded where it is not given; throws `MissingPackageError` where
  * it is not installed. Returns what ends that.
  */
-export async function traceCalls(stash: Pick<Stash, 'on'>, api?: Api): Promise<() => void> {
-  const { trace, metrics, context, SpanKind, SpanStatusCode } = api ?? (await load())
+export async function traceCalls(stash: Pick<Stash, 'on'>, api?: GivenApi): Promise<() => void> {
+  const { trace, metrics, context, SpanKind, SpanStatusCode } = (api as Api | undefined) ?? (await load())
   const tracer = trace.getTracer(scope)
   const meter = metrics.getMeter(scope)
   const duration = meter.createHistogram('http.client.request.duration', {

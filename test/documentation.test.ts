@@ -1,0 +1,138 @@
+import { spawnSync } from 'node:child_process'
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { dirname, join, resolve } from 'node:path'
+import { fileURLToPath } from 'node:url'
+import { expect } from 'chai'
+
+const root = fileURLToPath(new URL('../../', import.meta.url))
+const pages = [
+  'README.md',
+  'CHANGELOG.md',
+  'CONTRIBUTING.md',
+  ...readdirSync(`${root}docs`).flatMap((name) => (name.endsWith('.md') ? [`docs/${name}`] : [])),
+]
+const textOf = (page: string) => readFileSync(`${root}${page}`, 'utf8')
+
+/** The code of a text by kind, with what it prints. */
+function blocksOf(text: string): { kind: string; code: string; prints: string }[] {
+  const blocks: { kind: string; code: string; prints: string }[] = []
+  for (const [, kind = '', code = ''] of text.matchAll(/```(\w*)\n([\s\S]*?)```/g)) {
+    const last = blocks.at(-1)
+    if (kind === 'text' && last) last.prints += code
+    else blocks.push({ kind, code, prints: '' })
+  }
+  return blocks
+}
+
+/** Times differ each time, and so do what they are compared with. */
+const withoutTimes = (text: string) => text.replace(/\d+(\.\d+)? ms/g, 'N ms')
+
+describe('the documentation', function () {
+  this.timeout(60_000)
+  const folder = `${root}dist/documented/programs`
+  before(() => {
+    rmSync(folder, { recursive: true, force: true })
+    mkdirSync(folder, { recursive: true })
+  })
+
+  function run(name: string, code: string, ...preload: string[]): string {
+    const file = join(folder, name)
+    writeFileSync(file, code)
+    const { stdout, stderr } = spawnSync(process.execPath, [...preload, file], {
+      cwd: folder,
+      encoding: 'utf8',
+      env: { ...process.env, NO_COLOR: '1' },
+    })
+    expect(stderr, name).to.equal('')
+    return withoutTimes(stdout)
+  }
+
+  it('begins with steps that run one after the other and print what they say', () => {
+    const steps = blocksOf(textOf('docs/getting-started.md')).filter(({ kind }) => kind === 'js')
+    expect(steps).to.have.length.above(7)
+    const said = steps.map(({ prints }) => prints).join('')
+    expect(run('getting-started.mjs', steps.map(({ code }) => code).join('\n'))).to.equal(withoutTimes(said))
+  })
+
+  it('has recipes that run as they stand and print what they say', () => {
+    const answersAll = ['--import', new URL('./support/answers-all.js', import.meta.url).href]
+    const sections = ['docs/recipes.md', 'docs/operations.md'].flatMap((page) =>
+      textOf(page)
+        .split(/^## /m)
+        .map((text) => ({ page, text })),
+    )
+    let ran = 0
+    for (const { page, text } of sections)
+      for (const { kind, code, prints } of blocksOf(text)) {
+        if (kind !== 'js' && kind !== 'ts') continue
+        const name = `${page.replace(/\W+/g, '-')}-${++ran}`
+        let js = code
+        if (kind === 'ts') {
+          writeFileSync(join(folder, `${name}.ts`), code)
+          const args = [
+            '--ignoreConfig',
+            '--strict',
+            '--target',
+            'es2022',
+            '--module',
+            'nodenext',
+            '--lib',
+            'es2022,dom,esnext.decorators',
+            '--skipLibCheck',
+            `${name}.ts`,
+          ]
+          const { stdout } = spawnSync(process.execPath, [`${root}node_modules/typescript/bin/tsc`, ...args], {
+            cwd: folder,
+            encoding: 'utf8',
+          })
+          expect(stdout, name).to.equal('')
+          js = readFileSync(join(folder, `${name}.js`), 'utf8')
+        }
+        expect(run(`${name}.mjs`, js, ...answersAll), `${page}: ${text.split('\n')[0]}`).to.equal(prints)
+      }
+    expect(ran).to.be.above(10)
+  })
+
+  it('leads nowhere that does not exist, in pages and to places in them', () => {
+    const slugs = (page: string) =>
+      [...textOf(page).matchAll(/^#+ (.*)$/gm)].map(([, title = '']) =>
+        title
+          .toLowerCase()
+          .replace(/[^\w\s-]/g, '')
+          .trim()
+          .replace(/\s/g, '-'),
+      )
+    for (const page of pages)
+      for (const [, link = ''] of textOf(page)
+        .replace(/```[\s\S]*?```/g, '')
+        .matchAll(/\]\(([^)\s]+)\)/g)) {
+        if (/^https?:/.test(link)) continue
+        const [path = '', place] = link.split('#')
+        const target = path === '' ? page : join(dirname(page), path)
+        expect(existsSync(resolve(root, target)), `${page}: ${link}`).to.equal(true)
+        if (place !== undefined) expect(slugs(target), `${page}: ${link}`).to.include(place)
+      }
+    const shown = readdirSync(`${root}docs/screenshots`).filter((name) => name.endsWith('.png'))
+    for (const name of shown) expect(textOf('README.md'), name).to.include(`docs/screenshots/${name}`)
+    expect(shown).to.have.length.below(20)
+  })
+
+  it('names only commands and options that exist', () => {
+    const commands = textOf('docs/commands.md')
+    const { scripts } = JSON.parse(textOf('package.json')) as { scripts: Record<string, string> }
+    for (const page of pages) {
+      const text = textOf(page)
+      for (const [, script = ''] of text.matchAll(/npm run (?:--silent )?([\w:]+)/g))
+        expect(scripts, `${page}: ${script}`).to.have.property(script)
+      if (page === 'docs/commands.md') continue
+      for (const [, line = ''] of text.matchAll(/(?:`|^|npx )stashen ([a-z][^`\n]*)/gm)) {
+        const [name = ''] = line.split(/\s/)
+        if (!/^[a-z]+$/.test(name)) continue
+        const section = commands.split(`## \`stashen ${name}\``)[1]?.split('\n## ')[0]
+        expect(section, `${page}: stashen ${line}`).to.not.equal(undefined)
+        for (const [option] of (line.split(' -- ')[0] ?? '').matchAll(/--[a-z-]+/g))
+          expect(section, `${page}: stashen ${line}`).to.include(option)
+      }
+    }
+  })
+})
