@@ -3,6 +3,8 @@ import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync
 import { dirname, join, resolve } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
+import dictionary from 'dictionary-en-gb'
+import nspell from 'nspell'
 
 const root = fileURLToPath(new URL('../../', import.meta.url))
 const pages = [
@@ -115,6 +117,20 @@ describe('the documentation', function () {
     const shown = readdirSync(`${root}docs/screenshots`).filter((name) => name.endsWith('.png'))
     for (const name of shown) expect(textOf('README.md'), name).to.include(`docs/screenshots/${name}`)
     expect(shown).to.have.length.below(20)
+  })
+
+  it('is spelt right', () => {
+    const spell = nspell({ aff: Buffer.from(dictionary.aff), dic: Buffer.from(dictionary.dic) })
+    for (const word of textOf('docs/words.txt').split(/\s+/)) spell.add(word)
+    const wrong = new Set<string>()
+    for (const page of pages) {
+      const prose = textOf(page).replace(/```[\s\S]*?```|`[^`]*`|\]\([^)]*\)|https?:\S+/g, ' ')
+      for (const [word] of prose.matchAll(/[A-Za-z][a-z']+(?:[A-Z]\w*)?/g)) {
+        const bare = word.replace(/'s?$/, '')
+        if (!spell.correct(bare) && !spell.correct(bare.toLowerCase())) wrong.add(`${page}: ${word}`)
+      }
+    }
+    expect([...wrong], 'words of the trade belong into docs/words.txt').to.eql([])
   })
 
   it('names only commands and options that exist', () => {
