@@ -135,7 +135,7 @@ const wrong: [name: string, config: unknown, faults: [path: string, ...words: st
     'words for options from elsewhere',
     { cache: {}, ...(ebbline({ rateLimit: 3, tiers: [], endpoints: { tides: { path: '/t', ttl: 60, 'max-age': 60, expires: '1 h', tags: [], cacheKey: 'x', backoff: 2 } } }) as object) },
     [
-      ['providers.ebbline.endpoints.tides.request', 'nothing is not a method and a path'],
+      ['providers.ebbline.endpoints.tides.request', 'it has to be a method and a path'],
       ['providers.ebbline.endpoints.tides.path', 'it is called "request" here'],
       ...['ttl', 'max-age', 'expires'].map((name): [string, string] => [
         `providers.ebbline.endpoints.tides.${name}`,

@@ -1,17 +1,17 @@
-import type { z } from 'zod'
 import type { CallOptions, RuleOptions } from '../core/endpoints/options.js'
 import { ConfigError, type ConfigFault, UsageError } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'
 import type { Store } from '../core/ports/store.js'
 import { type Duration, durationMs } from '../core/time/duration.js'
 import type { Timetable } from '../core/time/timetable.js'
-import { endpointPath, providerFaults, ruleFaults, setsOf } from './cross-checks.js'
+import { providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { labelFaults } from './label-checks.js'
-import { optionNamesAt, withNearest, withOurName } from './nearest-name.js'
+import { withNearest } from './nearest-name.js'
 import { isPromise, shapeFault } from './part-shapes.js'
 import { callOptionsSchema, timetable } from './reuse-schema.js'
 import { configSchema, operationSchema } from './schema.js'
-import { name, received } from './schema-parts.js'
+import { name } from './schema-parts.js'
+import { shapeFaults } from './shape-faults.js'
 import type { StashConfig } from './stash-config.js'
 import { storeForm } from './store-name.js'
 
@@ -114,47 +114,4 @@ function httpOnlyFaults({ trust, freshForStatus, reuse }: RuleOptions, path: str
 
 function throwIfAny(faults: readonly ConfigFault[], of?: ConstructorParameters<typeof ConfigError>[1]): void {
   if (faults.length > 0) throw new ConfigError(faults, of)
-}
-
-function shapeFaults(schema: z.ZodType, value: unknown, under: string): ConfigFault[] {
-  const { error } = schema.safeParse(value, { reportInput: true })
-  return error ? error.issues.flatMap((issue) => faultsOfIssue(issue, schema, value, under)) : []
-}
-
-function faultsOfIssue(issue: z.core.$ZodIssue, schema: z.ZodType, whole: unknown, under: string): ConfigFault[] {
-  const path = [under, endpointPath(issue.path)].filter((part) => part !== '').join(': ')
-  switch (issue.code) {
-    case 'unrecognized_keys':
-      return issue.keys.map((key) => ({
-        path: [path, key].filter((part) => part !== '').join('.'),
-        message: `is an unknown option${withOurName(key, optionNamesAt(schema, issue.path, whole))}`,
-      }))
-    case 'invalid_key':
-      return [{ path, message: issue.issues[0]?.message ?? issue.message }]
-    case 'invalid_union': {
-      if (issue.message !== 'Invalid input') return [{ path, message: issue.message }]
-      const nearest = nearestOption(issue.errors)
-      if (nearest.length === 0) return [{ path, message: issue.errors.at(-1)?.[0]?.message ?? issue.message }]
-      return nearest.flatMap((inner) => faultsOfIssue({ ...inner, path: [...issue.path, ...inner.path] }, schema, whole, under))
-    }
-    case 'invalid_type':
-      return [
-        {
-          path,
-          message: issue.message.startsWith('Invalid input') ? `${received(issue)} is not ${nounOf(issue.expected)}` : issue.message,
-        },
-      ]
-    default:
-      return [{ path, message: issue.message }]
-  }
-}
-
-/** The faults of the alternative that was most likely meant: of the right kind as a whole, and with the fewest faults in it. */
-function nearestOption(alternatives: readonly (readonly z.core.$ZodIssue[])[]): readonly z.core.$ZodIssue[] {
-  const rightKind = alternatives.filter((issues) => issues.every(({ code, path }) => path.length > 0 || code === 'unrecognized_keys'))
-  return [...rightKind].sort((a, b) => a.length - b.length)[0] ?? []
-}
-
-function nounOf(expected: string): string {
-  return expected === 'object' ? 'an object with options' : `${/^[aeiou]/.test(expected) ? 'an' : 'a'} ${expected}`
 }

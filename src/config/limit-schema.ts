@@ -1,5 +1,6 @@
 import { z } from 'zod'
 import { defaults } from '../core/defaults.js'
+import { shown } from '../core/errors/shown.js'
 import { type WindowUnit, windowKinds, windowUnits } from '../core/limits/limit.js'
 import { type Duration, durationMs } from '../core/time/duration.js'
 import { callCount, durationPattern, type Issue, noDuration, oneOf, option, received, required, share, zone } from './schema-parts.js'
@@ -45,6 +46,16 @@ export const limit = z.union(
   ],
   {
     error: (issue) =>
-      `${received(issue)} is not a limit: write { calls: 30, per: "minute" }, { calls: 5, per: "second", burst: 20 } or { atOnce: 4 }`,
+      `${received(issue)} is not a limit${limitMistake(issue.input)}: write { calls: 30, per: "minute" }, { calls: 5, per: "second", burst: 20 } or { atOnce: 4 }`,
   },
 )
+
+/** In which of its parts something is no limit, where that is plain. */
+function limitMistake(input: unknown): string {
+  const given = (typeof input === 'object' && input !== null ? input : {}) as { calls?: unknown; per?: unknown; atOnce?: unknown }
+  if (given.atOnce !== undefined) return ''
+  if (given.calls !== undefined && !callCount.safeParse(given.calls).success) return `, for "calls" is ${shown(given.calls)}`
+  if (given.calls !== undefined && given.per === undefined) return ', for "per" is missing'
+  const per = windowLength.safeParse(given.per, { reportInput: true })
+  return given.per !== undefined && per.error ? `, for "per" ${per.error.issues[0]?.message}` : ''
+}

@@ -27,6 +27,7 @@ export function noDuration(issue: Issue): string {
   const { input } = issue
   const bare = typeof input === 'number' || typeof input === 'string' ? /^\s*(\d+(?:\.\d+)?)\s*$/.exec(`${input}`)?.[1] : undefined
   if (bare !== undefined) return `${received(issue)} has no unit (${bare} what?): write "${bare} s", "${bare} min" or "${bare} ms"`
+  if (input === 'never') return '"never" is not a valid duration: write reuse: "never" to store nothing'
   return `${received(issue)} is not a valid duration: write ${durationForms}`
 }
 
@@ -65,7 +66,15 @@ export function required<S extends z.ZodType>(schema: S, description: string): S
   return schema.meta({ description }) as S
 }
 
-export const price = text(isPrice, 'a price: write a decimal in quotes, e.g. "0.004"')
+export const price = z.string({ error: noPrice }).refine(isPrice, { error: noPrice })
+
+function noPrice(issue: Issue): string {
+  const { input } = issue
+  const isNumber = typeof input === 'number' && Number.isFinite(input) && input >= 0
+  if (isNumber) return `${input} is a number, which cannot hold every amount of money: write it in quotes, "${input}"`
+  const isComma = typeof input === 'string' && /^\d+,\d+$/.test(input)
+  return `${received(issue)} is not a price: write a decimal in quotes, e.g. "${isComma ? input.replace(',', '.') : '0.004'}"`
+}
 export const yesOrNo = z.boolean({ error: (issue) => `${received(issue)} is neither true nor false` })
 export const fieldNames = z.array(text((name) => name !== '', 'a name')).readonly()
 

@@ -18,6 +18,7 @@ function textOf(value: unknown): string {
     case 'string':
       return JSON.stringify(value.slice(0, longest))
     case 'object':
+      if (typeof (value as { then?: unknown } | null)?.then === 'function') return 'a promise'
       try {
         return JSON.stringify(value) ?? 'an object'
       } catch {

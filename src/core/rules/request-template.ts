@@ -17,7 +17,7 @@ export interface RequestTemplate {
 /** Compiles a method, a path template and fixed query values; undefined where the text is no such thing. */
 export function parseRequestTemplate(text: string): RequestTemplate | undefined {
   const [, method, path, query] = /^([A-Z]+) (\/[^?#\s]*)(?:\?([^#\s]+))?$/.exec(text) ?? []
-  if (method === undefined || path === undefined) return undefined
+  if (method === undefined || path === undefined || /[{}]/.test(query ?? '')) return undefined
   const segments = segmentsOf(path)
   const parts = segments.map((segment, i) => partOf(segment, i === segments.length - 1))
   if (parts.some((part) => part === undefined)) return undefined
@@ -31,7 +31,10 @@ export function templateMistake(text: string): string | undefined {
   if (/^[a-z]+$/i.test(method) && method !== method.toUpperCase())
     return `has its method in small letters: write "${method.toUpperCase()} ${rest}"`
   if (/^https?:/i.test(rest)) return 'has the base URL in it: write only what follows that, e.g. "GET /stations/{id}"'
+  if (/^[A-Z]+ {2,}\//.test(text)) return `has more than one space: write "${method} ${rest.trimStart()}"`
   if (/^[A-Z]+$/.test(method) && rest !== '' && !rest.startsWith('/')) return `has a path without "/" before it: write "${method} /${rest}"`
+  if (/\?.*[{}]/.test(rest))
+    return `has a parameter of the query for any value, which needs none: write "${method} ${rest.replace(/\?.*/, '')}", the query counts in the key`
   const [, name] = /\/:(\w+)(?=[/?]|$)/.exec(rest) ?? []
   return name === undefined ? undefined : `has ":${name}" for a segment of any value: write "{${name}}"`
 }

@@ -2,6 +2,7 @@ import { unknownProvider } from '../../core/endpoints/compile.js'
 import type { Provider, RequestEndpoint } from '../../core/endpoints/endpoint.js'
 import type { CallOptions, Refusals } from '../../core/endpoints/options.js'
 import type { RuleBook } from '../../core/endpoints/rule-book.js'
+import { shown } from '../../core/errors/shown.js'
 import { reusableFields } from '../../core/http/stored-head.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Maybe } from '../../core/ports/maybe.js'
@@ -84,7 +85,7 @@ export class CallPreparation {
     const { rules } = this.#parts
     const request = input instanceof Request ? input : undefined
     const method = (init?.method ?? request?.method ?? 'GET').toUpperCase()
-    const url = new URL(request ? request.url : String(input), (globalThis as { location?: { href: string } }).location?.href)
+    const url = urlOf(request ? request.url : String(input))
     const { provider, endpoint } = rules.match(method, url)
     const rule = endpoint ?? provider?.rest ?? this.#unknown
     return { provider, endpoint, method, url, rule, counter: this.#counter(rule) }
@@ -188,5 +189,13 @@ export class CallPreparation {
     }
     this.#forms.set(endpoint, form)
     return form
+  }
+}
+
+function urlOf(text: string): URL {
+  try {
+    return new URL(text, (globalThis as { location?: { href: string } }).location?.href)
+  } catch (cause) {
+    throw new TypeError(`${shown(text)} is not an absolute URL: give one, e.g. "https://tides.ebbline.example/v2/stations"`, { cause })
   }
 }
