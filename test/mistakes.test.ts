@@ -146,11 +146,12 @@ describe('a likely mistake', () => {
     }
   })
 
-  it('on the command line is told in one line that says what to do next', () => {
+  it('on the command line is told in one line that says what to do next, as JSON where that is asked for', async () => {
     const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
     mkdirSync(file('here'))
     writeFileSync(file('here/text.db'), 'no database')
     writeFileSync(file('here/bad.yaml'), 'providers: [')
+    await (await openStash({ store: sqliteStore(file('here/app.db')) })).close()
     const lines: [args: string[], words: string][] = [
       [['--stor'], 'unknown option'],
       [['report', '--stor', 'a.db'], '--store'],
@@ -158,7 +159,7 @@ describe('a likely mistake', () => {
       [['report', '--store', 'nowhere.db'], 'there is no file "nowhere.db"'],
       [['report', '--store', 'text.db'], 'text.db'],
       [['report'], 'no store is named: give --store'],
-      [['report', '--store', 'text.db', '--since', 'soon'], '"soon"'],
+      [['report', '--store', 'app.db', '--since', 'soon'], '"soon"'],
       [['check', '--config', 'bad.yaml'], 'bad.yaml'],
       [['check', '--config', 'none.yaml'], 'none.yaml'],
       [['explain', 'tides'], 'is not an absolute URL'],
@@ -175,6 +176,25 @@ describe('a likely mistake', () => {
       })
       expect([status, stderr.includes(words)], `${args.join(' ')}: ${stderr}`).to.eql([2, true])
       expect(stderr, args.join(' ')).to.not.match(/ {4}at |node:internal/)
+      if (args[0] === '--stor') continue
+      const asJson = spawnSync(process.execPath, [bin, ...args, '--json'], { cwd: file('here'), encoding: 'utf8' }).stderr
+      const { error } = JSON.parse(asJson) as { error: { code: string; message: string } }
+      expect(error.code, asJson).to.match(/^[A-Z_]+$/)
     }
+  })
+
+  it('is less likely where the shell completes commands and options', () => {
+    const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
+    const completed = (...words: string[]) => {
+      const script = `source <("$1" "$2" completion bash); shift 2; COMP_WORDS=(stashen "$@"); COMP_CWORD=$#; _stashen; echo "\${COMPREPLY[@]}"`
+      return spawnSync('bash', ['-c', script, 'bash', process.execPath, bin, ...words], { encoding: 'utf8' }).stdout.trim()
+    }
+    expect(completed('re')).to.equal('report reconcile')
+    expect(completed('report', '--sin')).to.equal('--since')
+    expect(completed('measure', '--w')).to.equal('--write')
+    for (const shell of ['zsh', 'fish'])
+      expect(spawnSync(process.execPath, [bin, 'completion', shell], { encoding: 'utf8' }).stdout)
+        .to.include('reconcile')
+        .and.to.include('since')
   })
 })

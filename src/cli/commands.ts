@@ -95,4 +95,12 @@ export const commands: readonly CommandSummary[] = [
     says: 'forget the pauses, reported limits and hold-offs of a provider, so that its next call leaves',
     load: async () => (await import('./forgive-command.js')).addForgive,
   },
+  {
+    ...{ name: 'completion', takes: '<shell>', group: begin },
+    says: 'print what has bash, zsh or fish complete commands and options',
+    load: async () => {
+      const { addCompletion } = await import('./completion-command.js')
+      return (command, context) => addCompletion(commands, command, context)
+    },
+  },
 ]

@@ -1,7 +1,7 @@
 import { Command, CommanderError } from 'commander'
 import { ConfigError, UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
-import { printableLines } from '../render/printable.js'
+import { printableJson, printableLines } from '../render/printable.js'
 import type { CliContext } from './cli-context.js'
 import { commands } from './commands.js'
 
@@ -42,7 +42,8 @@ export async function runCli(args: readonly string[], given: Omit<CliContext, 'e
   } catch (error) {
     if (error instanceof CommanderError && error.exitCode === 0) return exitCodes.done
     const [exitCode, message] = explain(error)
-    stderr.write(`stashen: ${printableLines(message)}\n`)
+    const isJson = args.some((arg, i) => arg === '--json' || arg === '--format=json' || (arg === 'json' && args[i - 1] === '--format'))
+    stderr.write(isJson ? `${printableJson({ error: { code: codeOf(error), message } })}\n` : `stashen: ${printableLines(message)}\n`)
     return exitCode
   }
 }
@@ -52,6 +53,12 @@ function explain(error: unknown): [code: number, message: string] {
   if (error instanceof UsageError || error instanceof ConfigError) return [exitCodes.usage, error.message]
   if (isStashenError(error) && (error.code === 'STORE_UNUSABLE' || error.code === 'USAGE')) return [exitCodes.usage, error.message]
   return [exitCodes.failed, error instanceof Error ? error.message : String(error)]
+}
+
+/** The code of an error of ours; what was called wrongly has that of usage. */
+function codeOf(error: unknown): string {
+  if (isStashenError(error)) return error.code
+  return error instanceof CommanderError ? 'USAGE' : 'FAILED'
 }
 
 /** Commander's message on one line, ending with what to do next. */

@@ -1,5 +1,5 @@
 import { readFileSync } from 'node:fs'
-import { dirname, resolve } from 'node:path'
+import { dirname, relative, resolve } from 'node:path'
 import { pathToFileURL } from 'node:url'
 import { isMap, isNode, isScalar, isSeq, LineCounter, parseDocument } from 'yaml'
 import { checkFileConfig, type FileConfig } from '../config/check.js'
@@ -40,6 +40,8 @@ export async function readConfig(file: string): Promise<ReadConfig> {
     if (typeof store !== 'string') return { config, store }
     return { config, store: isAddress(store) ? store : resolve(dirname(file), store) }
   } catch (error) {
+    if (error instanceof ConfigError)
+      throw new ConfigError(error.faults, { what: `the configuration "${relative('', file) || file}"`, undone: 'opened' })
     if (isStashenError(error)) throw error
     throw new UsageError(`"${file}" cannot be loaded: ${error instanceof Error ? error.message : String(error)}`, { cause: error })
   }
