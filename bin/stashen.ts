@@ -27,7 +27,8 @@ process.exitCode = await runCli(process.argv.slice(2), {
 async function loadDemo(): Promise<Demo> {
   try {
     const { runDemo, demoProviders, zone } = await import('../examples/harbour/demo.js')
-    return { zone, providers: demoProviders, run: runDemo }
+    const { sameCall } = await import('../examples/harbour/same-call.js')
+    return { zone, providers: demoProviders, sameCall, run: runDemo }
   } catch (cause) {
     if ((cause as { code?: string }).code !== 'ERR_MODULE_NOT_FOUND') throw cause
     throw new MissingPackageError('fastify pure-rand', 'the demo', { cause })

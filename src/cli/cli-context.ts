@@ -3,6 +3,8 @@ export interface Demo {
   readonly zone: string
   /** Names of the providers that the demo's store holds. */
   readonly providers: readonly string[]
+  /** Makes one call of the day in real time, bare and from store. */
+  sameCall(): Promise<{ readonly url: string; readonly forwardedMs: number; readonly storedMs: number }>
   run(setting: { store: string; file: string; seed: number; onStart(calls: number): void; onCalls(calls: number): void }): Promise<unknown>
 }
 

@@ -1,9 +1,11 @@
 import { existsSync, rmSync } from 'node:fs'
 import { SingleBar } from 'cli-progress'
 import { type Command, InvalidArgumentError } from 'commander'
+import pc from 'picocolors'
 import { isAddress, nameWithoutPassword, storeForm } from '../config/store-name.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
+import { latencyText } from '../render/format.js'
 import type { CliContext, Demo } from './cli-context.js'
 import { printed, reportOf } from './report-command.js'
 
@@ -26,11 +28,17 @@ export function addDemo(command: Command, { stdout, stderr, demo: load }: CliCon
       const demo = await load()
       const file = isAddress(store) ? usualFile : store
       await (isAddress(store) ? assertOfDemo(store, demo) : makeRoom(store, demo))
+      if (!json) {
+        const { url, forwardedMs, storedMs } = await demo.sameCall()
+        stdout.write(
+          `${pc.bold('The same call')}: ${latencyText(forwardedMs)}, then ${latencyText(storedMs)} from store\n${pc.dim(`GET ${url}`)}\n\n`,
+        )
+      }
       const bar = new SingleBar({
         stream: stderr,
         clearOnComplete: true,
         hideCursor: true,
-        format: 'playing the day twice {bar} {percentage}%',
+        format: 'playing the day twice {bar} {percentage}%, {eta_formatted} left',
       })
       try {
         await demo.run({

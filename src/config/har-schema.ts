@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { HarEntry, HarSignpost } from '../core/entries/har.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'

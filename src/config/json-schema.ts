@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { configSchema } from './schema.js'
 import { storeForm } from './store-name.js'
 

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import type { EndpointLabel, Labels } from '../core/rules/labels.js'
 import { type Issue, isFunction, option, pointer, received, required, text } from './schema-parts.js'
 

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { defaults } from '../core/defaults.js'
 import { shown } from '../core/errors/shown.js'
 import { type WindowUnit, windowKinds, windowUnits } from '../core/limits/limit.js'

@@ -1,5 +1,5 @@
 import leven from 'leven'
-import { z } from 'zod'
+import * as z from 'zod'
 
 /** `: did you mean "x"?` with the nearest of the known names, a list of them if none is near and they are options, else nothing. */
 export function withNearest(given: string, known: readonly string[]): string {

@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { defaults } from '../core/defaults.js'
 import { countings, roundings, tierings, unbilledOutcomes } from '../core/money/plan.js'
 import { calendarPeriods } from '../core/time/calendar.js'

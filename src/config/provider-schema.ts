@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { defaults } from '../core/defaults.js'
 import { refusals } from '../core/endpoints/options.js'
 import type { KeyedRequest, KeyFunction } from '../core/rules/keying.js'

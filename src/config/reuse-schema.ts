@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { trusts } from '../core/decide/keep.js'
 import { defaults } from '../core/defaults.js'
 import { atLimits, collapses, countBys, type ReuseExceptions, refusals } from '../core/endpoints/options.js'

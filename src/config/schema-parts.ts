@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod'
 import { shown } from '../core/errors/shown.js'
 import { isPrice } from '../core/money/money.js'
 import { isTimeZone } from '../core/time/calendar.js'
