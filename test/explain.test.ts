@@ -79,6 +79,17 @@ describe('stash.explain', () => {
         expect((await reasonOf('/tides/today', { headers: { range: 'bytes=0-1' } })).slice(0, 3)).to.eql(['tides', 'call', 'range-asked'])
         const near = (await stash.explain(`${base}/tide/today`)).nearMisses
         expect(near.map(({ endpoint, difference }) => [endpoint, difference])).to.eql([['tides', 'segment 1 is "tide", not "tides"']])
+        const [byCase] = (await stash.explain(`${base}/Tides/today`)).nearMisses
+        expect(byCase?.difference).to.equal('segment 1 is "Tides", not "tides": only the case differs, see "ignoreCase"')
+        const other = await open({
+          providers: {
+            ebbline: { baseUrl: `${base}/V2`, ignoreCase: true, endpoints: { tides: { request: 'GET /Tides/{day}', freshFor: '1 min' } } },
+          },
+        })
+        for (const path of ['/v2/tides/Today', '/V2/TIDES/x', '/v2/tides/%C3%84'])
+          expect(other.covers('GET', `${base}${path}`), path).to.equal('ebbline.tides')
+        expect(other.covers('GET', `${base}/v2/tide/x`)).to.equal(undefined)
+        expect((await other.explain(`${base}/v2/TIDES/Today`)).key).to.include('/v2/TIDES/Today')
         const { port } = new URL(base)
         for (const [url, expected] of [
           [`https://127.0.0.1:${port}/tides/today`, 'scheme is https, not http'],

@@ -145,7 +145,7 @@ function endpointFaults(provider: ProviderOptions, sets: Sets, path: string): Co
     if (sameName)
       faults.push({ path: `${place}.name`, message: `"${endpoint.name}" is the name of ${sameName} too: give each a name of its own` })
     else byName.set(endpoint.name, place)
-    faults.push(...ruleFaults(endpoint, provider, sets, place), ...requestFaults(endpoint, place, templates))
+    faults.push(...ruleFaults(endpoint, provider, sets, place), ...requestFaults(endpoint, provider, place, templates))
   }
   return faults
 }
@@ -156,8 +156,9 @@ interface Place {
   readonly template: RequestTemplate
 }
 
-function requestFaults(endpoint: NamedEndpointOptions, place: string, before: Place[]): ConfigFault[] {
-  const template = typeof endpoint.request === 'string' ? parseRequestTemplate(endpoint.request) : undefined
+function requestFaults(endpoint: NamedEndpointOptions, provider: ProviderOptions, place: string, before: Place[]): ConfigFault[] {
+  const template =
+    typeof endpoint.request === 'string' ? parseRequestTemplate(endpoint.request, { ignoreCase: provider.ignoreCase === true }) : undefined
   if (!template) return []
   const faults: ConfigFault[] = []
   if (endpoint.safe && template.method !== 'POST') {

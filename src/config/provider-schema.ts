@@ -117,6 +117,11 @@ export const provider = z.strictObject({
     text(isBaseUrl, 'an absolute http or https URL without query, e.g. "https://tides.ebbline.example/v2"'),
     'Absolute http or https URL that all endpoints are below.',
   ),
+  ignoreCase: option(
+    yesOrNo,
+    'Whether paths are matched without regard to case. Answers of URLs that are written differently are stored apart all the same.',
+    false,
+  ),
   timeout: option(timeout, 'How long one upstream call may take, where its endpoint does not say. A duration alone is the total.'),
   limits: option(z.array(limit).readonly(), 'Limits of the provider on all calls together, of every process that shares the store.'),
   budgets: option(z.array(budget).readonly(), 'How much may be spent in a period: { money: "50" } by the plan, or { calls: 3000 }.'),

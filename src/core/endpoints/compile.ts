@@ -29,7 +29,7 @@ export interface Common {
 /** Compiles the options of one provider. They have been checked: nothing here can fail. */
 export function compileProvider(name: string, options: ProviderOptions, common: Common): Provider {
   const endpoints = endpointList(options).flatMap((endpoint): RequestEndpoint[] => {
-    const template = parseRequestTemplate(endpoint.request)
+    const template = parseRequestTemplate(endpoint.request, options)
     if (!template) return []
     const rule = resolveRule(endpoint, options, common.sets)
     const compiled = compileEndpoint(name, endpoint.name, rule, options, common)
@@ -64,7 +64,8 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
   return {
     name,
     mode: options.mode ?? common.mode,
-    base: options.baseUrl === undefined ? undefined : baseOf(options.baseUrl),
+    base: options.baseUrl === undefined ? undefined : baseOf(options.ignoreCase ? options.baseUrl.toLowerCase() : options.baseUrl),
+    ignoresCase: options.ignoreCase ?? false,
     credentials: compileCredentials(options),
     caller: options.caller,
     endpoints,

@@ -93,6 +93,8 @@ export interface Provider extends CallerRule {
   readonly name: string
   readonly mode: Mode
   readonly base: { readonly origin: string; readonly segments: readonly string[] } | undefined
+  /** Whether its paths are matched without regard to case: then those of its base and templates are in small letters. */
+  readonly ignoresCase: boolean
   readonly endpoints: readonly RequestEndpoint[]
   /** Stands for calls to the provider that no endpoint covers. */
   readonly rest: RequestEndpoint

@@ -43,6 +43,8 @@ export interface UsageExportOptions {
 export interface ProviderOptions extends CredentialOptions {
   /** Absolute http(s) URL that all endpoints stand below. Not needed where only operations are wrapped. */
   readonly baseUrl?: string
+  /** Whether paths are matched without regard to case. Answers of URLs that are written differently are stored apart all the same. Default false. */
+  readonly ignoreCase?: boolean
   /** How long one upstream call may take, where its endpoint does not say otherwise. */
   readonly timeout?: TimeoutOptions
   /** Limits of the provider on all calls together, of every process that shares the store. */

@@ -34,9 +34,10 @@ export class RuleBook {
   match(method: string, url: URL): Match {
     const { segments, chapters } = this.#covering(url)
     for (const { provider, base, byMethod } of chapters) {
+      const its = provider.ignoresCase ? lowered(segments) : segments
       const endpoint =
-        byMethod.get(method)?.find(segments, base.length, url) ??
-        (method === 'HEAD' ? byMethod.get('GET')?.find(segments, base.length, url) : undefined)
+        byMethod.get(method)?.find(its, base.length, url) ??
+        (method === 'HEAD' ? byMethod.get('GET')?.find(its, base.length, url) : undefined)
       if (endpoint) return { provider, endpoint }
     }
     return chapters[0] ? { provider: chapters[0].provider } : {}
@@ -44,8 +45,9 @@ export class RuleBook {
 
   /** The endpoints that cover all of a request but for one thing. */
   nearMisses(method: string, url: URL): NearMiss[] {
-    const segments = segmentsOf(normalisePercent(url.pathname))
+    const written = segmentsOf(normalisePercent(url.pathname))
     return [...this.#byOrigin.values()].flat().flatMap(({ provider, base }) => {
+      const segments = provider.ignoresCase ? lowered(written) : written
       const covers = base.every((segment, i) => segment === segments[i])
       const before = [
         ...originDifferences(url, provider.base?.origin ?? url.origin),
@@ -65,10 +67,17 @@ export class RuleBook {
     const chapters = this.#byOrigin.get(url.origin)
     if (!chapters) return { segments: [], chapters: [] }
     const segments = segmentsOf(normalisePercent(url.pathname))
-    const covers = ({ base }: Chapter) => base.every((segment, i) => segment === segments[i])
+    const covers = ({ base, provider }: Chapter) => {
+      const its = provider.ignoresCase ? lowered(segments) : segments
+      return base.every((segment, i) => segment === its[i])
+    }
     const [only] = chapters
     return { segments, chapters: chapters.length === 1 && only && covers(only) ? chapters : chapters.filter(covers) }
   }
+}
+
+function lowered(segments: readonly string[]): string[] {
+  return segments.map((segment) => segment.toLowerCase())
 }
 
 /** In what a URL differs from an origin; hosts of other domains are not near. */

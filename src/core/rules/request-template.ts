@@ -14,12 +14,12 @@ export interface RequestTemplate {
   readonly query: readonly (readonly [name: string, value: string])[]
 }
 
-/** Compiles a method, a path template and fixed query values; undefined where the text is no such thing. */
-export function parseRequestTemplate(text: string): RequestTemplate | undefined {
+/** Compiles a method, a path template and fixed query values; undefined where the text is no such thing. `ignoreCase`: literals in small letters. */
+export function parseRequestTemplate(text: string, { ignoreCase = false }: { ignoreCase?: boolean } = {}): RequestTemplate | undefined {
   const [, method, path, query] = /^([A-Z]+) (\/[^?#\s]*)(?:\?([^#\s]+))?$/.exec(text) ?? []
   if (method === undefined || path === undefined || /[{}]/.test(query ?? '')) return undefined
   const segments = segmentsOf(path)
-  const parts = segments.map((segment, i) => partOf(segment, i === segments.length - 1))
+  const parts = segments.map((segment, i) => partOf(segment, i === segments.length - 1, ignoreCase))
   if (parts.some((part) => part === undefined)) return undefined
   return { method, path: parts as PathPart[], query: [...new URLSearchParams(query)] }
 }
@@ -39,10 +39,12 @@ export function templateMistake(text: string): string | undefined {
   return name === undefined ? undefined : `has ":${name}" for a segment of any value: write "{${name}}"`
 }
 
-function partOf(segment: string, isLast: boolean): PathPart | undefined {
+function partOf(segment: string, isLast: boolean, ignoresCase: boolean): PathPart | undefined {
   if (/^\{\w+\}$/.test(segment)) return { kind: 'any', name: segment.slice(1, -1) }
   if (segment === '*') return isLast ? { kind: 'rest' } : undefined
-  return /[{}*]|^:\w+$/.test(segment) ? undefined : { kind: 'literal', text: normalisePercent(segment) }
+  if (/[{}*]|^:\w+$/.test(segment)) return undefined
+  const text = normalisePercent(segment)
+  return { kind: 'literal', text: ignoresCase ? text.toLowerCase() : text }
 }
 
 /** The segments of a path, percent-encoding untouched: `/a/b` has two, `/` has one empty one. */
@@ -68,6 +70,10 @@ function decoded(segment: string): string {
   }
 }
 
+function caseHint(one: string, other: string): string {
+  return one.toLowerCase() === other.toLowerCase() ? ': only the case differs, see "ignoreCase"' : ''
+}
+
 /** In what a request differs from a template; its segments are those below the base URL. None where the template covers it. */
 export function differences(template: RequestTemplate, method: string, segments: readonly string[], query: URLSearchParams): string[] {
   const { path } = template
@@ -79,7 +85,7 @@ export function differences(template: RequestTemplate, method: string, segments:
     ...path.flatMap((part, i) =>
       part.kind !== 'literal' || segments[i] === undefined || part.text === segments[i]
         ? []
-        : [`segment ${i + 1} is "${segments[i]}", not "${part.text}"`],
+        : [`segment ${i + 1} is "${segments[i]}", not "${part.text}"${caseHint(part.text, segments[i])}`],
     ),
     ...template.query.flatMap(([name, value]) => {
       const given = query.getAll(name)
