@@ -279,6 +279,38 @@ process.once('SIGTERM', () => process.exit(7))`
     expect((await stash.report()).totals.with?.asked).to.equal(3 * 4 + 1 + 1 + 20 + 1)
   })
 
+  it('begins from an OpenAPI document, and says what rules cover of it', async () => {
+    const openapi = `openapi: 3.1.0
+info: { title: Ebbline }
+servers: [{ url: 'https://tides.ebbline.example/v2' }]
+components: { parameters: { day: { name: day, in: query } } }
+paths:
+  /stations: { get: { operationId: findStations, parameters: [{ name: name, in: query }] } }
+  /stations/{station-id}: { get: {}, put: { operationId: changeStation } }
+  /stations/{station-id}/tides: { parameters: [{ $ref: '#/components/parameters/day' }], get: { parameters: [{ name: Prefer, in: header }] } }
+  /charts/{zoom}-{name}.png: { get: {} }
+  /vessels/search: { post: {} }
+  /odd/*/path: { get: {} }
+`
+    writeFileSync(file('tides.yaml'), openapi)
+    const check = async (...args: string[]) => (await run([bin, 'check', '--openapi', 'tides.yaml', ...args])).stdout
+    const first = await check('--json')
+    const { operations, proposal } = JSON.parse(first) as { operations: { coveredBy: string | null }[]; proposal: string }
+    expect(operations.map(({ coveredBy }) => coveredBy)).to.eql(Array(7).fill(null))
+    expect(proposal).to.include('?day, Prefer').and.to.include('safe: true').and.not.to.include('PUT')
+    writeFileSync(file('proposed.yaml'), proposal)
+    expect(await check('--config', 'proposed.yaml')).to.match(/7 operations, 5 covered/)
+    for (const [name, text, words] of [
+      ['none.yaml', undefined, 'there is no file'],
+      ['other.yaml', 'swagger: "2.0"', 'is not an OpenAPI 3 document'],
+      ['broken.yaml', 'a: [', 'is neither YAML nor JSON'],
+    ] as const) {
+      if (text !== undefined) writeFileSync(file(name), text)
+      const { code, stderr } = await run([bin, 'check', '--openapi', name])
+      expect([code, stderr.includes(words)], stderr).to.eql([2, true])
+    }
+  })
+
   it('tries a URL in every way, and keeps its answer to be looked at', async () => {
     const tried = async (...args: string[]) => JSON.parse((await run([bin, 'try', '--json', ...args])).stdout)
     const url = `${server.url}/v2/stations/st-017`

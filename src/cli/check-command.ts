@@ -2,6 +2,7 @@ import type { Command } from 'commander'
 import pc from 'picocolors'
 import type { StashConfig } from '../config/stash-config.js'
 import { likelyMistakes } from '../config/warnings.js'
+import { findConfig } from '../config-file/find-config.js'
 import { endpointList, resolveRule } from '../core/endpoints/compile.js'
 import type { ReuseOptions } from '../core/endpoints/options.js'
 import { compileBudget } from '../core/limits/budget.js'
@@ -18,9 +19,19 @@ import { configOf } from './config-file.js'
 export function addCheck(command: Command, { stdout }: CliContext): void {
   command
     .option('--config <file>', 'the configuration file (default: stashen.config.* in this folder or above)')
+    .option(
+      '--openapi <file>',
+      'say instead what rules cover of an API that an OpenAPI 3 document describes, and propose endpoints for the rest',
+    )
     .option('--json', 'print rules and warnings as JSON')
-    .action(async ({ config: file, json }: { config?: string; json?: boolean }) => {
-      const { config } = await configOf(file)
+    .action(async ({ config: file, openapi, json = false }: { config?: string; openapi?: string; json?: boolean }) => {
+      const isRuled = openapi === undefined || file !== undefined || findConfig() !== undefined
+      const { config } = isRuled ? await configOf(file) : { config: {} }
+      if (openapi !== undefined) {
+        const { openApiText } = await import('./openapi-check.js')
+        stdout.write(openApiText(openapi, config, json))
+        return
+      }
       const rules = rulesOf(config)
       const warnings = likelyMistakes(config)
       const [limits, bounds, plans, keys] = [limitsOf(config), boundsOf(config), plansOf(config), keysOf(config)]
