@@ -6,7 +6,7 @@ import axios from 'axios'
 import { expect } from 'chai'
 import fc from 'fast-check'
 import got from 'got'
-import { openStash } from 'stashen'
+import { openStash, type Stash } from 'stashen'
 import { coverGlobally } from 'stashen/cover'
 import { inferEndpoints } from '../src/core/traffic/infer-endpoints.js'
 import type { SeenCall } from '../src/core/traffic/seen-call.js'
@@ -240,6 +240,7 @@ process.once('SIGTERM', () => process.exit(7))`
       },
     })
     const { fetch } = globalThis
+    let closed: Stash
     const uncover = await coverGlobally(stash, { warn: (message) => void warnings.push(message) })
     try {
       for (let i = 0; i < 3; i++) {
@@ -263,6 +264,12 @@ process.once('SIGTERM', () => process.exit(7))`
       await (await fetch(`${server.url}/v2/stations/st-3`)).text()
       expect(warnings.join()).to.match(/^calls to 127\.0\.0\.1:\d+ went through undici, or a fetch taken before it was covered/)
       expect(warnings).to.have.length(1)
+      closed = await openStash({ providers: { ebbline: { baseUrl: `${server.url}/v2`, endpoints } } })
+      const uncoverClosed = await coverGlobally(closed)
+      await closed.close()
+      expect((await globalThis.fetch(`${server.url}/v2/stations/st-6`)).status).to.equal(200)
+      expect((await axios.get(`${server.url}/v2/stations/st-7`)).status).to.equal(200)
+      uncoverClosed()
     } finally {
       uncover()
     }
@@ -276,7 +283,7 @@ process.once('SIGTERM', () => process.exit(7))`
       'GET /v2/stations/st-4': 1,
     })
     expect(served).to.include({ 'POST /v2/vessels/search': 1, 'GET /v2/moved': 3, 'GET /v2/refused': 1 })
-    expect((await stash.report()).totals.with?.asked).to.equal(3 * 4 + 1 + 1 + 20 + 1)
+    expect((await stash.report()).totals.with?.asked, 'the two of the closed one went on to this one').to.equal(3 * 4 + 1 + 1 + 20 + 1 + 2)
   })
 
   it('begins from an OpenAPI document, and says what rules cover of it', async () => {

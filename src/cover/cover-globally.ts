@@ -3,7 +3,7 @@ import { subscribe, unsubscribe } from 'node:diagnostics_channel'
 import { MissingPackageError } from '../core/errors/setup-errors.js'
 import { onHttp2Connection } from '../measure/http2-connections.js'
 import type { Stash } from '../stash.js'
-import { coverHttp } from './cover-http.js'
+import { coverHttp, isClosed } from './cover-http.js'
 
 /** What of a program is covered. */
 export interface CoverOptions {
@@ -20,7 +20,7 @@ export interface CoverOptions {
 
 /**
  * Has a whole program's calls go through a stash, unmodified: those that one of its endpoints covers are answered as its rules say, all others go by
- * untouched. Calls that leave for the stash itself are not covered again. Returns what undoes it. Rejects with code `PACKAGE_MISSING` where
+ * untouched. Calls that leave for the stash itself are not covered again, and none are once the stash is closed. Returns what undoes it. Rejects with code `PACKAGE_MISSING` where
  * `@mswjs/interceptors` is needed and not installed.
  *
  * ```ts
@@ -45,7 +45,7 @@ export async function coverGlobally(stash: Stash, { fetch = true, http = true, w
       if (http === true) throw new MissingPackageError('@mswjs/interceptors', 'covering node:http', { cause })
       return undefined
     })
-    if (interceptors) undo.push(coverHttp(new interceptors.ClientRequestInterceptor(), stash, within))
+    if (interceptors) undo.push(coverHttp(interceptors.ClientRequestInterceptor, stash, within))
     else tell('node:http is not covered, and what is made on it: run "npm install @mswjs/interceptors" for that')
   }
   if (fetch) undo.push(coverFetch(stash, within))
@@ -58,7 +58,15 @@ export async function coverGlobally(stash: Stash, { fetch = true, http = true, w
 
 function coverFetch(stash: Stash, within: AsyncLocalStorage<true>): () => void {
   const before = globalThis.fetch
-  const covering: typeof fetch = (...request) => (within.getStore() ? before(...request) : within.run(true, () => stash.fetch(...request)))
+  const covering: typeof fetch = async (...request) => {
+    if (within.getStore()) return before(...request)
+    try {
+      return await within.run(true, () => stash.fetch(...request))
+    } catch (error) {
+      if (isClosed(error)) return before(...request)
+      throw error
+    }
+  }
   globalThis.fetch = covering
   return () => {
     if (globalThis.fetch === covering) globalThis.fetch = before
