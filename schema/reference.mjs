@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { exampleOf } from '../dist/src/config/option-examples.js'
 import { callOptionsSchema } from '../dist/src/config/reuse-schema.js'
 import { configSchema, operationSchema } from '../dist/src/config/schema.js'
 
@@ -23,9 +24,11 @@ export function optionReference() {
     const rows = Object.entries(properties).map(([name, option]) => {
       inner.push([name, option])
       const byDefault = required.includes(name) ? 'required' : option.default === undefined ? '' : `\`${JSON.stringify(option.default)}\``
-      return `| \`${name}\` | ${takes(option)} | ${byDefault} | ${(option.description ?? '').replaceAll('|', '\\|')} |`
+      return `| \`${name}\` | ${takes(option)} | ${byDefault} | ${cell(exampleFor(option, [...path.split('.'), name]))} | ${cell(option.description ?? '')} |`
     })
-    sections.push(`## ${title}\n\n${intro}\n\n| option | takes | default | what it does |\n| --- | --- | --- | --- |\n${rows.join('\n')}\n`)
+    sections.push(
+      `## ${title}\n\n${intro}\n\n| option | takes | default | example | what it does |\n| --- | --- | --- | --- | --- |\n${rows.join('\n')}\n`,
+    )
     for (const [name, option] of inner) nested(name, option, `${path}.${name}`)
   }
 
@@ -63,9 +66,27 @@ export function optionReference() {
   return `# Options
 
 Every option, with what it takes and what holds where it is left out. This page is made from the schema that checks configurations
-(\`npm run schema\`). Durations are numbers of milliseconds or words such as \`"30 s"\`, \`"5 min"\`, \`"1 day"\`; prices are decimals in quotes.
+(\`npm run schema\`). Durations are a number and a unit, \`"30 s"\`, \`"5 min"\`, \`"1 day"\`, \`"1 month"\`, or \`"forever"\`; only 0 needs no unit. Prices are decimals in quotes.
 
 ${sections.join('\n')}`
+}
+
+const cell = (text) => text.replaceAll('|', '\\|')
+
+/** What an option looks like: as the table of examples says, else a value that it takes. */
+function exampleFor(option, path) {
+  const value = exampleOf(path) ?? usualFor(option)
+  if (value === undefined) throw new Error(`${path.join('.')} has no example: give it one in src/config/option-examples.ts`)
+  return `\`${path.at(-1)}: ${value}\``
+}
+
+function usualFor(option) {
+  if (option.enum) return JSON.stringify(option.enum.find((value) => value !== option.default))
+  if (option.const !== undefined) return JSON.stringify(option.const)
+  if (option.pattern?.includes('(illi)')) return '"30 s"'
+  if (option.type === 'boolean') return String(option.default !== true)
+  if (typeof option.default === 'number') return String(option.default)
+  return option.anyOf?.map(usualFor).find((one) => one !== undefined)
 }
 
 /** What an option takes, in a few words. */
@@ -78,5 +99,6 @@ function takes(schema) {
   if (schema.type === 'object') return 'an object'
   if (schema.type === 'integer') return 'a whole number'
   if (schema.type === 'string') return 'text'
+  if (Array.isArray(schema.type)) return schema.type.join(', ')
   return schema.type === undefined ? 'code' : `a ${schema.type}`
 }

@@ -5,6 +5,7 @@ import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import dictionary from 'dictionary-en-gb'
 import nspell from 'nspell'
+import { type ConfigError, openStash } from 'stashen'
 
 const root = fileURLToPath(new URL('../../', import.meta.url))
 const pages = [
@@ -117,6 +118,40 @@ describe('the documentation', function () {
     const shown = readdirSync(`${root}docs/screenshots`).filter((name) => name.endsWith('.png'))
     for (const name of shown) expect(textOf('README.md'), name).to.include(`docs/screenshots/${name}`)
     expect(shown).to.have.length.below(20)
+  })
+
+  it('gives an example of each option that the option takes', async () => {
+    const rows = [...textOf('docs/options.md').matchAll(/^## (.*)$|^\| `([^`]+)` +\| .*?\| `\2: ([^`]*)` +\|/gm)]
+    const within: Record<string, (option: object) => [config: object, at: string]> = {
+      '`sets.*`': (option) => [{ sets: { slow: option } }, 'sets.slow'],
+      '`providers.*`': (option) => [{ providers: { ebbline: option } }, 'providers.ebbline'],
+      '`providers.*.endpoints.*`': (option) => [
+        { providers: { ebbline: { endpoints: { tides: option } } } },
+        'providers.ebbline.endpoints.tides',
+      ],
+      '`providers.*.plan`': (option) => [{ providers: { ebbline: { plan: { currency: 'EUR', ...option } } } }, 'providers.ebbline.plan'],
+      '`providers.*.quota`': (option) => [
+        { providers: { ebbline: { quota: { calls: 1, per: 'day', ...option } } } },
+        'providers.ebbline.quota',
+      ],
+    }
+    let [section, checked] = ['', 0]
+    for (const [, title, name = '', text] of rows) {
+      section = title ?? section
+      const configOf = within[section]
+      if (title !== undefined || configOf === undefined || /\.\.\./.test(text ?? '')) continue
+      const [config, at] = configOf({ [name]: new Function(`return (${text})`)() })
+      const faults = await openStash(config).then(
+        (stash) => stash.close().then(() => [] as ConfigError['faults']),
+        (error: ConfigError) => error.faults,
+      )
+      const its = faults.filter(
+        ({ path, message }) => path.startsWith(`${at}.${name}`) && !/needs|is for|missing|no parameter|without|no set/.test(message),
+      )
+      expect(its, `${section} ${name}: ${text}`).to.eql([])
+      checked++
+    }
+    expect(checked).to.be.above(60)
   })
 
   it('is spelt right', () => {

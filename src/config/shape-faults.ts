@@ -2,40 +2,10 @@ import type { z } from 'zod'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { endpointPath } from './cross-checks.js'
 import { optionNamesAt, withOurName } from './nearest-name.js'
+import { exampleOf } from './option-examples.js'
 import { received } from './schema-parts.js'
 
 type ZodIssue = z.core.$ZodIssue
-
-/** What an option looks like, for those who gave something of another kind; `*` stands for a member of it. */
-const examples: Readonly<Record<string, string>> = {
-  providers: '{ ebbline: { baseUrl: "https://tides.ebbline.example/v2", endpoints: { ... } } }',
-  'providers.*': '{ baseUrl: "https://tides.ebbline.example/v2", endpoints: { ... } }',
-  endpoints: '{ tides: { request: "GET /tides/{day}", freshFor: "1 hour" } }',
-  'endpoints.*': '{ request: "GET /tides/{day}", freshFor: "1 hour" }',
-  sets: '{ slow: { freshFor: "30 days" } }',
-  'sets.*': '{ freshFor: "30 days" }',
-  quota: '{ calls: 5000, per: "month" }',
-  limits: '[{ calls: 30, per: "minute" }]',
-  budgets: '[{ money: "50", per: "month" }]',
-  plan: '{ currency: "EUR", perCall: "0.01" }',
-  labels: '["tariff {id}"]',
-  invalidates: '["tariff {id}"]',
-  query: '["id"]',
-  headers: '["accept-language"]',
-  cookies: '["region"]',
-  body: '["/query"]',
-  freshUntil: '{ daily: "06:00", zone: "Europe/Oslo" }',
-  freshForStatus: '{ 404: "1 min" }',
-  sliding: '{ upTo: "1 day" }',
-  fallback: '{ json: [] }',
-  tiers: '[{ upTo: 1000, perCall: "0.01" }, { perCall: "0.004" }]',
-  secretQuery: '["stamp"]',
-  secretHeaders: '["x-crew-token"]',
-  notSecret: '["key"]',
-  statuses: '[403]',
-  units: '{ tokens: { at: "/usage/tokens" } }',
-  exchange: '{ currency: "EUR", rates: { NOK: "0.085" } }',
-}
 
 /** What is wrong with the shape of a value, in our own words. */
 export function shapeFaults(schema: z.ZodType, value: unknown, under: string): ConfigFault[] {
@@ -82,10 +52,9 @@ function told({ message, input }: ZodIssue): string {
 /** That a value is of another kind than its option takes, with an example of that. `inner`: what one of its alternatives says. */
 function wrongKind(issue: ZodIssue, inner: ZodIssue | undefined): string {
   if (inner && !isOfLibrary(inner)) return told(inner)
-  const names = issue.path.filter((step) => typeof step === 'string')
-  const [last = '', before = ''] = [names.at(-1), names.at(-2)]
-  const isMember = issue.path.at(-1) === last && Object.hasOwn(examples, `${before}.*`)
-  const example = examples[isMember ? `${before}.*` : last]
+  const steps = issue.path.map((step) => (typeof step === 'number' ? '[]' : String(step)))
+  const [last = '', before = ''] = [steps.at(-1), steps.at(-2)]
+  const example = exampleOf([`${before}.*`]) ?? exampleOf([before, last])
   const noun = inner?.code === 'invalid_type' ? nounOf(inner.expected) : 'what this option takes'
   return told({ ...issue, message: `${received(issue)} is not ${noun}${example === undefined ? '' : `: write ${example}`}` })
 }
