@@ -12,6 +12,7 @@ import { memoryFigures } from './memory.js'
 import { inFlightRatio, missRatios, processesRatios } from './misses.js'
 import { packingRows } from './packing.js'
 import { redisRatios } from './redis.js'
+import { startupRatios } from './startup.js'
 
 type Row = Ratio | Figure
 
@@ -28,6 +29,7 @@ const groups: Record<string, () => Promise<readonly Row[]>> = {
   collapsing: async () => [
     { name: `upstream calls of ${askers} simultaneous askers`, value: await upstreamCallsOf(askers), limit: 1, unit: 'calls' },
   ],
+  startup: startupRatios,
   packing: packingRows,
   memory: memoryFigures,
   entries: entryFigures,
