@@ -16,6 +16,11 @@ process.stdout.on('error', (error: NodeJS.ErrnoException) => {
   process.exit()
 })
 
+// and who reads what is said besides: what a command does is done all the same
+process.stderr.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code !== 'EPIPE') throw error
+})
+
 process.exitCode = await runCli(process.argv.slice(2), {
   stdout: process.stdout,
   stderr: process.stderr,

@@ -70,7 +70,7 @@ describe('measuring a program', () => {
       for (const { request, calls } of summary.providers[0]?.endpoints ?? []) counted.set(request, calls)
       const served = new Map<string, number>()
       for (const [name, count] of server.counts) {
-        const template = name.replace('/v2', '').replace(/st-\d+/, '{id}')
+        const template = name.replace('/v2', '').replace(/st-\d+|kelp-hush-4711/, '{id}')
         served.set(template, (served.get(template) ?? 0) + count)
       }
       expect(Object.fromEntries([...counted].sort())).to.eql(Object.fromEntries([...served].sort()))
@@ -111,11 +111,16 @@ process.once('SIGTERM', () => process.exit(7))`
       [['--', 'nosuchprogram'], '"nosuchprogram" cannot be run'],
       [['--write', 'mine.yaml', '--', process.execPath, '-e', '1'], '"mine.yaml" exists'],
       [[], 'missing required argument'],
+      [['--store', 'mine.yaml', '--', process.execPath, '-e', 'console.log(1)'], 'is not a Stashen store'],
     ] as const) {
-      const { code, stderr } = await run([bin, 'measure', ...args])
+      const { code, stdout, stderr } = await run([bin, 'measure', ...args])
       expect([code, stderr.includes(words)], stderr).to.eql([2, true])
+      expect(stdout, 'nothing ran').to.equal('')
     }
     expect(readFileSync(file('mine.yaml'), 'utf8')).to.equal('mine')
+    const command = `"$0" "$1" measure --store unread.db -- "$0" -e "fetch('${server.url}/v2/stations/st-1').then((r) => r.text())" 2>&1 | head -1`
+    await new Promise((resolve) => spawn('bash', ['-c', command, process.execPath, bin], { cwd: file('') }).once('close', resolve))
+    expect((await run([bin, 'report', '--store', 'unread.db'])).stdout, 'whether or not it is read').to.include('of 1 calls')
     expect((await run([bin, 'measure', '--', process.execPath, '-e', '1'])).stderr).to.include('no HTTP call was seen')
     const http2 = `require('node:http2').connect('${server.url}').on('error', () => {}).close()`
     expect((await run([bin, 'measure', '--', process.execPath, '-e', http2])).stderr).to.include(

@@ -13,6 +13,7 @@ import { measuredEnv } from '../measure/measure-into.js'
 import { replay } from '../measure/replay.js'
 import { SeenLines } from '../measure/seen-lines.js'
 import { starterConfig, starterYaml } from '../measure/starter-config.js'
+import { openStash } from '../open-stash.js'
 import { countOf } from '../render/format.js'
 import { printableJson } from '../render/printable.js'
 import { trafficText } from '../render/traffic-text.js'
@@ -45,6 +46,7 @@ export function addMeasure(command: Command, { stderr, exitWith }: CliContext): 
     .action(async (command: string[], options: MeasureOptions) => {
       if (options.write !== undefined && existsSync(options.write))
         throw new UsageError(`"${options.write}" exists: name another file for --write, or move it away first`)
+      await (await openStash({ mode: 'measure', store: await namedStore(options.store) })).close() // what is wrong with it is told before anything runs
       const folder = mkdtempSync(join(tmpdir(), 'stashen-measure-'))
       try {
         const lines = new SeenLines(folder)

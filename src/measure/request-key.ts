@@ -23,13 +23,16 @@ function compare(a: string, b: string): number {
   return a < b ? -1 : a > b ? 1 : 0
 }
 
+/** Dates stay, which say that a part is one; so do short codes. */
+function isHidden(part: string): boolean {
+  return part.length > 20 || /[@:=%]/.test(part) || (part.length > 10 && /\d/.test(part))
+}
+
 /** A path whose parts that may be credentials, or name a person, are digests. */
 export function pathWithoutSecrets(salt: string, path: string): string {
   return path
     .split('/')
-    .map((part) =>
-      part.length > 20 || /[@:=%]/.test(part) ? `~${createHmac('sha256', salt).update(part).digest('base64url').slice(0, 10)}` : part,
-    )
+    .map((part) => (isHidden(part) ? `~${createHmac('sha256', salt).update(part).digest('base64url').slice(0, 10)}` : part))
     .join('/')
 }
 

@@ -16,6 +16,7 @@ const clients: Record<string, () => Promise<unknown>> = {
     await axios.post(`${base}/v2/vessels/search`, { name: 'Skerry' })
     await axios.get(`${base}/v2/refused`, { validateStatus: null })
     await axios.get(`${base}/v2/moved`)
+    await axios.get(`${base}/v2/stations/kelp-hush-4711`)
     await axios.get(`${base}/v2/broken`).catch(() => 'broken')
   },
   async got() {
