@@ -118,6 +118,7 @@ describe('a likely mistake', () => {
       [() => stash.calling({ maxwait: '1 s' } as never), 'did you mean "maxWait"?'],
       [() => stash.fetch('/tides/today'), '"/tides/today" is not an absolute URL'],
       [() => stash.invalidate({}), 'everything'],
+      [() => stash.purge({ everything: true } as never), 'it is an option besides'],
       [
         () =>
           stash

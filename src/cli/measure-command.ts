@@ -8,6 +8,7 @@ import pc from 'picocolors'
 import { storeForm } from '../config/store-name.js'
 import { namedStore } from '../config-file/named-store.js'
 import { UsageError } from '../core/errors/setup-errors.js'
+import { isStashenError } from '../core/errors/stashen-error.js'
 import { summaryOf } from '../core/traffic/summary.js'
 import { measuredEnv } from '../measure/measure-into.js'
 import { replay } from '../measure/replay.js'
@@ -46,7 +47,7 @@ export function addMeasure(command: Command, { stderr, exitWith }: CliContext): 
     .action(async (command: string[], options: MeasureOptions) => {
       if (options.write !== undefined && existsSync(options.write))
         throw new UsageError(`"${options.write}" exists: name another file for --write, or move it away first`)
-      await (await openStash({ mode: 'measure', store: await namedStore(options.store) })).close() // what is wrong with it is told before anything runs
+      const uncounted = await whyUncounted(options.store)
       const folder = mkdtempSync(join(tmpdir(), 'stashen-measure-'))
       try {
         const lines = new SeenLines(folder)
@@ -61,12 +62,27 @@ export function addMeasure(command: Command, { stderr, exitWith }: CliContext): 
           writeFileSync(options.write, starterYaml(summary), { flag: 'wx' })
           stderr.write(`\n"${options.write}" is written: read its lifetimes, then "stashen check --config ${options.write}"\n`)
         }
+        if (uncounted !== undefined) {
+          stderr.write(`stashen: no ledger is written: ${uncounted}\n`)
+          return
+        }
         await replay(lines.calls, starterConfig(summary), await namedStore(options.store))
         stderr.write(`${pc.dim(`counted in "${options.store}": stashen report --store ${options.store}`)}\n`)
       } finally {
         rmSync(folder, { recursive: true, force: true })
       }
     })
+}
+
+/** What is wrong with the store is told before anything runs; where only its package is missing, returns what is said of that. */
+async function whyUncounted(store: string): Promise<string | undefined> {
+  try {
+    await (await openStash({ mode: 'measure', store: await namedStore(store) })).close()
+    return undefined
+  } catch (error) {
+    if (isStashenError(error) && error.code === 'PACKAGE_MISSING') return error.message
+    throw error
+  }
 }
 
 /** Runs the program until it ends; returns its exit code. */
@@ -99,12 +115,10 @@ function exitOf(child: ChildProcess, file: string): Promise<number> {
 
 function showLine(lines: SeenLines, stderr: NodeJS.WriteStream): void {
   lines.read()
-  const { calls } = lines
-  const keys = new Set(calls.map(({ key }) => key)).size
-  const waitedMs = calls.reduce((sum, { ms }) => sum + ms, 0)
+  const { calls, repeats, waitedMs } = lines
   const { columns = 80 } = stderr
   const line =
-    `stashen: ${countOf(calls.length, 'call')}, ${countOf(calls.length - keys, 'repeat')}, ${(waitedMs / 1_000).toFixed(1)} s waited`.padStart(
+    `stashen: ${countOf(calls.length, 'call')}, ${countOf(repeats, 'repeat')}, ${(waitedMs / 1_000).toFixed(1)} s waited`.padStart(
       longestLine,
     )
   stderr.write(atTheRight(line.slice(0, columns - 1), columns))

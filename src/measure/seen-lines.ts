@@ -8,11 +8,19 @@ export class SeenLines {
   readonly #folder: string
   readonly #read = new Map<string, { offset: number; rest: string }>()
   readonly calls: SeenCall[] = []
+  readonly #keys = new Set<string>()
+  /** Milliseconds that callers waited for them, in all. */
+  waitedMs = 0
   /** How often calls that could not be followed began, by origin. */
   readonly unseen = new Map<string, number>()
 
   constructor(folder: string) {
     this.#folder = folder
+  }
+
+  /** How many of the calls asked what had been asked before. */
+  get repeats(): number {
+    return this.calls.length - this.#keys.size
   }
 
   /** Takes in what was written since it was read last. A line that is not whole waits for its end. */
@@ -29,7 +37,11 @@ export class SeenLines {
 
   #take(line: SeenLine): void {
     if ('unseen' in line) this.unseen.set(line.unseen, (this.unseen.get(line.unseen) ?? 0) + 1)
-    else this.calls.push(line)
+    else {
+      this.calls.push(line)
+      this.#keys.add(line.key)
+      this.waitedMs += line.ms
+    }
   }
 
   #textFrom(name: string, known: { offset: number }): string {

@@ -17,12 +17,10 @@ export interface TryOptions {
   readonly store: Store
   readonly times: number
   readonly atOnce: number
-  /** Told when the calls at the end begin, and of each that is over. */
-  readonly onCalls?: (over: number) => void
 }
 
 /** Calls a URL in all the ways that show what reuse does: bare, through a stash, again, once it has expired, with the provider cut off; then many times. */
-export async function tryRequest({ url, headers, config, store, times, atOnce, onCalls }: TryOptions): Promise<Tried> {
+export async function tryRequest({ url, headers, config, store, times, atOnce }: TryOptions): Promise<Tried> {
   const { fetch } = globalThis
   let [upstreamCalls, isCutOff, aheadMs] = [0, false, 0]
   const counted: typeof fetch = (input, init) => {
@@ -70,7 +68,7 @@ export async function tryRequest({ url, headers, config, store, times, atOnce, o
   }
   const many = await openStash({ ...common, store })
   try {
-    const load = await callMany(() => many.fetch(url, { headers }), { times, atOnce, onCalls })
+    const load = await callMany(() => many.fetch(url, { headers }), { times, atOnce })
     const freshForMs = first?.freshUntil && first.freshUntil.getTime() - systemClock.now()
     const endpoint = first ? `${first.provider}.${first.endpoint}` : ''
     return { endpoint, freshForMs, notStored: first?.notStored, steps, load, upstreamCalls }
@@ -79,10 +77,7 @@ export async function tryRequest({ url, headers, config, store, times, atOnce, o
   }
 }
 
-async function callMany(
-  call: () => Promise<Response>,
-  { times, atOnce, onCalls }: Pick<TryOptions, 'times' | 'atOnce' | 'onCalls'>,
-): Promise<Tried['load']> {
+async function callMany(call: () => Promise<Response>, { times, atOnce }: Pick<TryOptions, 'times' | 'atOnce'>): Promise<Tried['load']> {
   const took: number[] = []
   let [begun, failed] = [0, 0]
   const one = async () => {
@@ -93,7 +88,6 @@ async function callMany(
         () => failed++,
       )
       took.push(performance.now() - began)
-      onCalls?.(took.length)
     }
   }
   const began = performance.now()

@@ -50,7 +50,8 @@ const names = ['provider', 'endpoint', 'key', 'arguments', 'caller', 'label', 's
 export function compileSelector(selector: EntrySelector): Selected {
   if (typeof selector !== 'object' || selector === null) throw new UsageError(`a selector is ${shown(selector)}: give an object`)
   for (const name of Object.keys(selector))
-    if (!(names as readonly string[]).includes(name)) throw new UsageError(`a selector has no ${shown(name)}: it has ${names.join(', ')}`)
+    if (!(names as readonly string[]).includes(name))
+      throw new UsageError(`a selector has no ${shown(name)}: ${hintFor(name) ?? `it has ${names.join(', ')}`}`)
   for (const name of ['provider', 'endpoint', 'key', 'label'] as const) {
     const value: unknown = selector[name]
     if (value !== undefined && (typeof value !== 'string' || value === '')) throw wrong(name, value, 'a text')
@@ -158,4 +159,9 @@ function msOf(name: string, value: Duration | undefined): number | undefined {
 
 function wrong(name: string, value: unknown, right: string): UsageError {
   return new UsageError(`"${name}" of a selector is ${shown(value)}: give ${right}`)
+}
+
+/** Where something belongs that is no part of a selector, but goes with one. */
+function hintFor(name: string): string | undefined {
+  return name === 'everything' || name === 'dryRun' ? `it is an option besides, as in invalidate({}, { ${name}: true })` : undefined
 }

@@ -14,7 +14,7 @@ export interface EndpointSummary {
   readonly same: number
   /** Calls that took a second or longer. */
   readonly slow: number
-  /** Answers with status 429 (RFC 6585 section 4), and 503 with what to do about it left to the caller. */
+  /** Answers with status 429 (RFC 6585 section 4) or 503 (RFC 9110 section 15.6.4). */
   readonly refused: number
   /** Calls that brought no answer, or a status of 500 and above that is no refusal. */
   readonly failed: number
