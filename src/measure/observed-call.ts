@@ -1,6 +1,10 @@
 import type { SeenCall } from '../core/traffic/seen-call.js'
 import { BodyDigest, pathWithoutSecrets, requestKey } from './request-key.js'
 
+/** The time, whatever the program makes of its clock. */
+const { now } = Date
+const ticks = performance.now.bind(performance)
+
 /** What a call is reported to, and with what it is made unreadable. */
 export interface Observing {
   readonly salt: string
@@ -10,8 +14,8 @@ export interface Observing {
 /** One call under way: follows it until it is over, and reports it once. */
 export class ObservedCall {
   readonly #observing: Observing
-  readonly #at = Date.now()
-  readonly #began = performance.now()
+  readonly #at = now()
+  readonly #began = ticks()
   readonly #sent = new BodyDigest()
   readonly #got = new BodyDigest()
   #request: { readonly method: string; readonly url: URL; readonly fields: readonly (readonly [string, string])[] } | undefined
@@ -47,7 +51,7 @@ export class ObservedCall {
     const { salt } = this.#observing
     this.#observing.seen({
       at: this.#at,
-      ms: Math.round((performance.now() - this.#began) * 1_000) / 1_000,
+      ms: Math.round((ticks() - this.#began) * 1_000) / 1_000,
       method,
       origin: url.origin,
       path: pathWithoutSecrets(salt, url.pathname),
