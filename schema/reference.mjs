@@ -1,4 +1,4 @@
-import { z } from 'zod'
+import * as z from 'zod/mini'
 import { exampleOf } from '../dist/src/config/option-examples.js'
 import { callOptionsSchema } from '../dist/src/config/reuse-schema.js'
 import { configSchema, operationSchema } from '../dist/src/config/schema.js'

@@ -1,4 +1,4 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import { defaults } from '../core/defaults.js'
 import { calendarPeriods } from '../core/time/calendar.js'
 import { callCount, type Issue, oneOf, option, price, received, share, zone } from './schema-parts.js'

@@ -1,4 +1,4 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import type { HarEntry, HarSignpost } from '../core/entries/har.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'
@@ -10,33 +10,36 @@ const times = {
   ...{ mustRevalidate: z.boolean(), invalidated: z.boolean() },
 }
 const entry = {
-  ...{ key: z.string().min(1), provider: z.string(), endpoint: z.string(), ...times },
-  units: z.record(z.string(), z.number()).optional(),
-  labels: z.array(z.string()).optional(),
-  price: z.object({ currency: z.string(), amount: z.string() }).optional(),
+  ...{ key: z.string().check(z.minLength(1)), provider: z.string(), endpoint: z.string(), ...times },
+  units: z.optional(z.record(z.string(), z.number())),
+  labels: z.optional(z.array(z.string())),
+  price: z.optional(z.object({ currency: z.string(), amount: z.string() })),
 }
 const pairs = z.array(z.object({ name: z.string(), value: z.string() }))
-const extra = z.object({ ...entry, head: z.union([z.string(), z.object({ url: z.string().optional(), freshBy: z.string().optional() })]) })
+const extra = z.object({
+  ...entry,
+  head: z.union([z.string(), z.object({ url: z.optional(z.string()), freshBy: z.optional(z.string()) })]),
+})
 
 /** What of an archive is read. */
 const har = z.object({
   log: z.object({
     entries: z.array(
       z.object({
-        startedDateTime: z.string().refine((text) => !Number.isNaN(Date.parse(text)), 'is not a time: write ISO 8601'),
+        startedDateTime: z.string().check(z.refine((text) => !Number.isNaN(Date.parse(text)), 'is not a time: write ISO 8601')),
         time: z.number(),
         request: z.object({
           ...{ method: z.string(), url: z.string(), headers: pairs },
-          postData: z.object({ text: z.string().optional() }).optional(),
+          postData: z.optional(z.object({ text: z.optional(z.string()) })),
         }),
         response: z.object({
           ...{ status: z.number(), statusText: z.string(), headers: pairs },
-          content: z.object({ size: z.number(), mimeType: z.string(), text: z.string().optional(), encoding: z.string().optional() }),
+          content: z.object({ size: z.number(), mimeType: z.string(), text: z.optional(z.string()), encoding: z.optional(z.string()) }),
         }),
-        _stashen: extra.optional(),
+        _stashen: z.optional(extra),
       }),
     ),
-    _stashen: z.object({ signposts: z.array(z.object({ ...entry, head: z.string().startsWith('{"to":') })) }).optional(),
+    _stashen: z.optional(z.object({ signposts: z.array(z.object({ ...entry, head: z.string().check(z.startsWith('{"to":')) })) })),
   }),
 })
 

@@ -1,6 +1,6 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import type { EndpointLabel, Labels } from '../core/rules/labels.js'
-import { type Issue, isFunction, option, pointer, received, required, text } from './schema-parts.js'
+import { type Issue, isFunction, listOf, option, pointer, received, required, text } from './schema-parts.js'
 
 const as = required(
   text((value) => value.includes('{}'), 'a text with "{}" in it, e.g. "tariff {}"'),
@@ -25,9 +25,9 @@ const fromArgument = z.strictObject({ as, argument: required(pointer, 'JSON Poin
 type EndpointFunction = Extract<EndpointLabel, (...args: never[]) => unknown>
 type OperationFunction = (value: never, ...args: never[]) => Labels
 
-function list<S extends readonly z.ZodType[]>(sources: S, what: string) {
+function list<S extends readonly z.ZodMiniType[]>(sources: S, what: string) {
   const error = (issue: Issue) => `${received(issue)} is neither a text, nor ${what}, nor a function`
-  return z.array(z.union([...sources, label], { error })).readonly()
+  return listOf(z.union([...sources, label], { error }))
 }
 
 const ofEndpoint = z.custom<EndpointFunction>(isFunction)

@@ -1,19 +1,33 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import { defaults } from '../core/defaults.js'
 import { shown } from '../core/errors/shown.js'
 import { type WindowUnit, windowKinds, windowUnits } from '../core/limits/limit.js'
 import { type Duration, durationMs } from '../core/time/duration.js'
-import { callCount, durationPattern, type Issue, noDuration, oneOf, option, received, required, share, zone } from './schema-parts.js'
+import {
+  annotated,
+  callCount,
+  durationPattern,
+  type Issue,
+  noDuration,
+  oneOf,
+  option,
+  received,
+  required,
+  share,
+  zone,
+} from './schema-parts.js'
 
 function noWindow(issue: Issue): string {
   if (typeof issue.input === 'number' && issue.input > 0) return noDuration(issue)
   return `${received(issue)} is not a window: write ${windowUnits.map((unit) => `"${unit}"`).join(', ')} or a duration, e.g. "10 s"`
 }
 
-const windowLength: z.ZodType<WindowUnit | Duration, WindowUnit | Duration> = z
-  .union([z.string(), z.literal(0)], { error: noWindow })
-  .refine((value) => windowUnits.includes(value as WindowUnit) || (durationMs(value) ?? 0) > 0, { error: noWindow })
-  .meta({ pattern: `${durationPattern}|^(${windowUnits.join('|')})$`, examples: [...windowUnits, '10 s'] })
+const windowLength = annotated(
+  z
+    .union([z.string(), z.literal(0)], { error: noWindow })
+    .check(z.refine((value) => windowUnits.includes(value as WindowUnit) || (durationMs(value as Duration) ?? 0) > 0, { error: noWindow })),
+  { pattern: `${durationPattern}|^(${windowUnits.join('|')})$`, examples: [...windowUnits, '10 s'] },
+) as z.ZodMiniType<WindowUnit | Duration, WindowUnit | Duration>
 
 const reserved = option(
   share,

@@ -1,5 +1,5 @@
 import leven from 'leven'
-import * as z from 'zod'
+import * as z from 'zod/mini'
 
 /** `: did you mean "x"?` with the nearest of the known names, a list of them if none is near and they are options, else nothing. */
 export function withNearest(given: string, known: readonly string[]): string {
@@ -43,14 +43,14 @@ function distance(one: string, other: string): number {
 }
 
 /** The option names that a schema knows at a path. */
-export function optionNamesAt(schema: z.ZodType, path: readonly PropertyKey[], value: unknown): string[] {
-  if (schema instanceof z.ZodOptional) return optionNamesAt(schema.unwrap() as z.ZodType, path, value)
-  if (schema instanceof z.ZodUnion) return optionNamesAt(schema.options[Array.isArray(value) ? 1 : 0] as z.ZodType, path, value)
+export function optionNamesAt(schema: unknown, path: readonly PropertyKey[], value: unknown): string[] {
+  if (schema instanceof z.ZodMiniOptional || schema instanceof z.ZodMiniReadonly) return optionNamesAt(schema.def.innerType, path, value)
+  if (schema instanceof z.ZodMiniUnion) return optionNamesAt(schema.def.options[Array.isArray(value) ? 1 : 0], path, value)
   const [step, ...rest] = path
-  if (step === undefined) return schema instanceof z.ZodObject ? Object.keys(schema.shape) : []
+  if (step === undefined) return schema instanceof z.ZodMiniObject ? Object.keys(schema.shape) : []
   const inner = (value as Record<PropertyKey, unknown> | undefined)?.[step]
-  if (schema instanceof z.ZodObject) return optionNamesAt(schema.shape[step as string], rest, inner)
-  if (schema instanceof z.ZodRecord) return optionNamesAt(schema.valueType as z.ZodType, rest, inner)
-  if (schema instanceof z.ZodArray) return optionNamesAt(schema.element as z.ZodType, rest, inner)
+  if (schema instanceof z.ZodMiniObject) return optionNamesAt(schema.shape[step as string], rest, inner)
+  if (schema instanceof z.ZodMiniRecord) return optionNamesAt(schema.def.valueType, rest, inner)
+  if (schema instanceof z.ZodMiniArray) return optionNamesAt(schema.def.element, rest, inner)
   return []
 }

@@ -1,4 +1,4 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { camelCase, providerName, singular } from '../core/traffic/name-parts.js'
 
@@ -22,13 +22,13 @@ export interface OpenApiDocument {
   readonly operations: readonly OpenApiOperation[]
 }
 
-const parameter = z.looseObject({ name: z.string().optional(), in: z.string().optional(), $ref: z.string().optional() })
-const operation = z.looseObject({ operationId: z.string().optional(), parameters: z.array(parameter).optional() })
+const parameter = z.looseObject({ name: z.optional(z.string()), in: z.optional(z.string()), $ref: z.optional(z.string()) })
+const operation = z.looseObject({ operationId: z.optional(z.string()), parameters: z.optional(z.array(parameter)) })
 const document = z.looseObject({
-  openapi: z.string().regex(/^3\./),
-  info: z.looseObject({ title: z.string().optional() }).optional(),
-  servers: z.array(z.looseObject({ url: z.string() })).optional(),
-  paths: z.record(z.string(), z.looseObject({ parameters: z.array(parameter).optional() })),
+  openapi: z.string().check(z.regex(/^3\./)),
+  info: z.optional(z.looseObject({ title: z.optional(z.string()) })),
+  servers: z.optional(z.array(z.looseObject({ url: z.string() }))),
+  paths: z.record(z.string(), z.looseObject({ parameters: z.optional(z.array(parameter)) })),
 })
 
 const methods = ['get', 'head', 'post', 'put', 'patch', 'delete'] as const

@@ -1,8 +1,8 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import { defaults } from '../core/defaults.js'
 import { countings, roundings, tierings, unbilledOutcomes } from '../core/money/plan.js'
 import { calendarPeriods } from '../core/time/calendar.js'
-import { callCount, monthDay, name, noCount, oneOf, option, price, received, required, text, zone } from './schema-parts.js'
+import { callCount, listOf, monthDay, name, noCount, oneOf, option, price, received, required, text, zone } from './schema-parts.js'
 
 const date = text(isDate, 'a date, e.g. "2026-07-01"')
 
@@ -10,17 +10,15 @@ export const currency = text(isCurrency, 'an ISO 4217 currency code, e.g. "EUR"'
 
 const planTerms = {
   baseFee: option(price, 'Charged once a billing period, a decimal in quotes.'),
-  included: option(z.int({ error: noCount }).positive({ error: noCount }), 'Calls of each billing period that cost nothing.'),
+  included: option(z.int({ error: noCount }).check(z.positive({ error: noCount })), 'Calls of each billing period that cost nothing.'),
   perCall: option(price, 'Price of one call beyond those included, a decimal in quotes, e.g. "0.004".'),
   tiers: option(
-    z
-      .array(
-        z.strictObject({
-          upTo: option(callCount, 'The last call of the period that has this price; the last tier has none.'),
-          perCall: required(price, 'Price of one call, a decimal in quotes.'),
-        }),
-      )
-      .readonly(),
+    listOf(
+      z.strictObject({
+        upTo: option(callCount, 'The last call of the period that has this price; the last tier has none.'),
+        perCall: required(price, 'Price of one call, a decimal in quotes.'),
+      }),
+    ),
     'Prices by how many calls there were in the period, in place of `perCall`.',
   ),
   tiering: option(oneOf(tierings), 'Whether each call has the price of its tier, or all that of the tier reached.', defaults.tiering),
@@ -72,19 +70,19 @@ export const plan = z.strictObject({
     defaults.planPeriod,
   ),
   anchorDay: option(
-    z.int({ error: monthDay }).min(1, { error: monthDay }).max(31, { error: monthDay }),
+    z.int({ error: monthDay }).check(z.minimum(1, { error: monthDay }), z.maximum(31, { error: monthDay })),
     'Day of the month on which the billing period begins; in shorter months their last.',
     defaults.anchorDay,
   ),
   zone: option(zone, 'IANA time zone whose calendar periods and changes follow.', defaults.zone),
-  notBilled: option(z.array(oneOf(unbilledOutcomes)).readonly(), 'Which calls are left off the bill. Default: all are billed.'),
+  notBilled: option(listOf(oneOf(unbilledOutcomes)), 'Which calls are left off the bill. Default: all are billed.'),
   countedAt: option(
     oneOf(countings),
     'Whether a call belongs to the billing period in which it left, or in which it ended.',
     defaults.countedAt,
   ),
   changes: option(
-    z.array(z.strictObject({ from: required(date, 'The day from which they hold.'), ...planTerms })).readonly(),
+    listOf(z.strictObject({ from: required(date, 'The day from which they hold.'), ...planTerms })),
     'Prices that hold from a date on.',
   ),
 })

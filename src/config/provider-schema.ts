@@ -1,4 +1,4 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import { defaults } from '../core/defaults.js'
 import { refusals } from '../core/endpoints/options.js'
 import type { KeyedRequest, KeyFunction } from '../core/rules/keying.js'
@@ -15,6 +15,7 @@ import {
   duration,
   fieldNames,
   isFunction,
+  listOf,
   name,
   oneOf,
   option,
@@ -30,10 +31,7 @@ import {
 const fallback = z.strictObject({
   status: option(status, 'Status of the answer.', 200),
   headers: option(z.record(z.string(), z.string()), 'Header fields of the answer.'),
-  json: option(
-    z.json({ error: (issue) => `${received(issue)} is not JSON` }) as z.ZodType<unknown, unknown>,
-    'The body of the answer, as JSON.',
-  ),
+  json: option(z.json() as z.ZodMiniType<unknown, unknown>, 'The body of the answer, as JSON.'),
   text: option(z.string(), 'The body of the answer, as text.'),
 })
 
@@ -48,7 +46,7 @@ const keyedBy = z.union([
       'Header fields that matter, or the usual ones except some. Default: the usual ones, such as Accept, where they are sent.',
     ),
     cookies: option(fieldNames, 'Cookies that matter, by name. Default: none.'),
-    body: option(z.array(pointer).readonly(), 'Parts of a JSON body that matter, as JSON Pointers (RFC 6901). Default: all of it.'),
+    body: option(listOf(pointer), 'Parts of a JSON body that matter, as JSON Pointers (RFC 6901). Default: all of it.'),
   }),
   z.custom<KeyFunction>(isFunction, {
     error: (issue) => `${received(issue)} is neither an object with "query", "headers", "cookies" and "body" nor a function`,
@@ -123,15 +121,15 @@ export const provider = z.strictObject({
     false,
   ),
   timeout: option(timeout, 'How long one upstream call may take, where its endpoint does not say. A duration alone is the total.'),
-  limits: option(z.array(limit).readonly(), 'Limits of the provider on all calls together, of every process that shares the store.'),
-  budgets: option(z.array(budget).readonly(), 'How much may be spent in a period: { money: "50" } by the plan, or { calls: 3000 }.'),
+  limits: option(listOf(limit), 'Limits of the provider on all calls together, of every process that shares the store.'),
+  budgets: option(listOf(budget), 'How much may be spent in a period: { money: "50" } by the plan, or { calls: 3000 }.'),
   believeUpTo: option(
     duration,
     'How long a pause that the provider asks for is believed. Default: "1 hour" for Retry-After, else until the reset, never over 31 days.',
   ),
   refusals: option(oneOf(refusals), "What refusals end in. Default: the stash's."),
   queue: option(
-    z.int({ error: noWhole }).min(0, { error: noWhole }),
+    z.int({ error: noWhole }).check(z.minimum(0, { error: noWhole })),
     'How many calls may wait in one process for their turn.',
     defaults.queue,
   ),
@@ -153,7 +151,7 @@ export const provider = z.strictObject({
   endpoints: option(
     z.union([
       z.record(name, z.strictObject(endpoint)),
-      z.array(z.strictObject({ name: required(name, 'Name of the endpoint.'), ...endpoint })).readonly(),
+      listOf(z.strictObject({ name: required(name, 'Name of the endpoint.'), ...endpoint })),
     ]),
     'The endpoints of the provider: by name, or as a list with a name each.',
   ),

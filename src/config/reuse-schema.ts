@@ -1,4 +1,4 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import { trusts } from '../core/decide/keep.js'
 import { defaults } from '../core/defaults.js'
 import { atLimits, collapses, countBys, type ReuseExceptions, refusals } from '../core/endpoints/options.js'
@@ -11,6 +11,7 @@ import {
   duration,
   type Issue,
   isFunction,
+  listOf,
   monthDay,
   name,
   noDuration,
@@ -30,7 +31,7 @@ import {
 
 const timeAt = required(timeOfDay, 'Time of day of the publication, e.g. "06:00".')
 const itsZone = required(zone, 'IANA time zone, e.g. "Europe/Oslo".')
-const dayOfMonth = z.int({ error: monthDay }).min(1, { error: monthDay }).max(31, { error: monthDay })
+const dayOfMonth = z.int({ error: monthDay }).check(z.minimum(1, { error: monthDay }), z.maximum(31, { error: monthDay }))
 
 export const timetable = z.union([
   z.strictObject({ daily: timeAt, zone: itsZone }),
@@ -57,7 +58,7 @@ export function noWhole(issue: Issue): string {
   return `${received(issue)} is not a whole number: write one without decimals that is not negative, e.g. 10`
 }
 
-function orObject<S extends z.ZodRawShape>(shape: S, what: string, example: string) {
+function orObject<S extends Readonly<Record<string, z.ZodMiniType>>>(shape: S, what: string, example: string) {
   return z.union([z.strictObject(shape), duration], {
     error: (issue) => `${received(issue)} is neither a duration nor ${what}, e.g. ${example}`,
   })
@@ -83,15 +84,15 @@ const holdOff = orObject(
 )
 
 const noTimes = (issue: Issue) => `${received(issue)} is not a whole number of times, 0 to 10`
-const times = z.int({ error: noTimes }).min(0, { error: noTimes }).max(10, { error: noTimes })
+const times = z.int({ error: noTimes }).check(z.minimum(0, { error: noTimes }), z.maximum(10, { error: noTimes }))
 
 const noStatus = (issue: Issue) => `${received(issue)} is not a status of an answer, 200 to 599`
-export const status = z.int({ error: noStatus }).min(200, { error: noStatus }).max(599, { error: noStatus })
+export const status = z.int({ error: noStatus }).check(z.minimum(200, { error: noStatus }), z.maximum(599, { error: noStatus }))
 
 const failsWhen = z.union(
   [
     z.strictObject({
-      statuses: option(z.array(status).readonly(), 'Statuses that count as failures.'),
+      statuses: option(listOf(status), 'Statuses that count as failures.'),
       at: option(
         text((value) => value.startsWith('/'), 'a JSON Pointer, e.g. "/error"'),
         'JSON Pointer (RFC 6901) to what says in an answer that it failed, e.g. "/error".',
@@ -181,7 +182,7 @@ export const reuse = {
     defaults.retries,
   ),
   refreshAhead: option(duration, 'How long before its end of freshness an answer in use is refreshed. Default: never.'),
-  limits: option(z.array(limit).readonly(), 'Limits of the endpoint, besides those of the provider.'),
+  limits: option(listOf(limit), 'Limits of the endpoint, besides those of the provider.'),
   freshFor: option(
     z.union([z.custom<FreshnessFunction>(isFunction), duration], { error: noDuration }),
     'How long an answer is fresh, e.g. "30 days". Without it, `freshUntil` or a `trust` in the upstream nothing is stored.',
@@ -214,7 +215,7 @@ export const reuse = {
     '"never": nothing is stored, whatever sets and defaults say; or which calls are excepted from reuse.',
   ),
   maxEntries: option(
-    z.int({ error: noWhole }).min(1, { error: noWhole }),
+    z.int({ error: noWhole }).check(z.minimum(1, { error: noWhole })),
     'Answers kept at the most, give or take a tenth. Default: as many as the store has room for.',
   ),
   countBy: option(
@@ -223,7 +224,7 @@ export const reuse = {
   ),
   collapse: option(oneOf(collapses), 'Whose upstream call under way a caller may get the answer of.', defaults.collapse),
   maxBodyBytes: option(
-    z.int({ error: noBytes }).min(0, { error: noBytes }),
+    z.int({ error: noBytes }).check(z.minimum(0, { error: noBytes })),
     'Bytes of a body kept at the most; larger answers are passed on and not stored.',
     defaults.maxBodyBytes,
   ),
@@ -234,7 +235,11 @@ export const reuse = {
   ),
   perCall: option(price, "Price of one call where it is not the plan's, a decimal in quotes. Such calls count towards nothing else in it."),
   units: option(z.record(name, unitSource), 'Where answers say how many units they cost, by the names of the units in the plan.'),
-  weight: option(z.int({ error: noWhole }).min(0, { error: noWhole }), 'How many calls of the plan one call counts as.', defaults.weight),
+  weight: option(
+    z.int({ error: noWhole }).check(z.minimum(0, { error: noWhole })),
+    'How many calls of the plan one call counts as.',
+    defaults.weight,
+  ),
 }
 
 const setName = text((value) => value !== '', 'the name of a set, or a list of them')
@@ -243,7 +248,7 @@ const setName = text((value) => value !== '', 'the name of a set, or a list of t
 export const rule = {
   ...reuse,
   set: option(
-    z.union([setName, z.array(setName).readonly()], { error: (issue) => `${received(issue)} is not the name of a set, or a list of them` }),
+    z.union([setName, listOf(setName)], { error: (issue) => `${received(issue)} is not the name of a set, or a list of them` }),
     'Names of option sets in `sets`.',
   ),
 }

@@ -1,4 +1,4 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import { shown } from '../core/errors/shown.js'
 import { isPrice } from '../core/money/money.js'
 import { isTimeZone } from '../core/time/calendar.js'
@@ -18,10 +18,12 @@ export function received({ input }: Issue): string {
 export const durationPattern =
   '^\\s*(\\d+(\\.\\d+)?\\s*(m(illi)?s(ec(ond)?s?)?|s(ec(ond)?s?)?|m(in(ute)?s?)?|h((ou)?rs?)?|d(ays?)?|w(eeks?)?|months?|y((ea)?rs?)?)|forever)\\s*$'
 
-export const duration: z.ZodType<Duration, Duration> = z
-  .union([z.string(), z.literal(0)], { error: noDuration })
-  .refine((value) => durationMs(value) !== undefined, { error: noDuration })
-  .meta({ pattern: durationPattern, examples: ['30 s', '5 min', '1 day', '1 month', 'forever'] })
+export const duration = annotated(
+  z
+    .union([z.string(), z.literal(0)], { error: noDuration })
+    .check(z.refine((value) => durationMs(value as Duration) !== undefined, { error: noDuration })),
+  { pattern: durationPattern, examples: ['30 s', '5 min', '1 day', '1 month', 'forever'] },
+) as z.ZodMiniType<Duration, Duration>
 
 export function noDuration(issue: Issue): string {
   const { input } = issue
@@ -41,7 +43,7 @@ export function text(
     const known = typeof issue.input === 'string' ? mistake(issue.input) : undefined
     return `${received(issue)} ${known ?? `is not ${wanted}`}`
   }
-  return z.string({ error }).refine(isRight, { error })
+  return z.string({ error }).check(z.refine(isRight, { error }))
 }
 
 export const name = text((value) => /^[A-Za-z][\w-]*$/.test(value), 'a name: letters, digits, "-" and "_", a letter first')
@@ -56,17 +58,29 @@ export function part<T>(wanted: string, isRight: (value: unknown) => boolean) {
   return z.custom<T>(isRight, { error: `is not ${wanted}` })
 }
 
+/** A schema with what is written into the JSON Schema besides, and what it said before. */
+export function annotated<S extends z.ZodMiniType>(schema: S, said: Readonly<Record<string, unknown>>): S {
+  const copy = schema.clone(undefined, { parent: true })
+  z.globalRegistry.add(copy, said)
+  return copy
+}
+
+/** A list that nobody changes. */
+export function listOf<S extends z.ZodMiniType>(schema: S) {
+  return z.readonly(z.array(schema))
+}
+
 /** An option, with what editors and the reference say of it; `byDefault`: what holds where it is left out. */
-export function option<S extends z.ZodType>(schema: S, description: string, byDefault?: string | number | boolean) {
-  return schema.optional().meta({ description, ...(byDefault !== undefined && { default: byDefault }) })
+export function option<S extends z.ZodMiniType>(schema: S, description: string, byDefault?: string | number | boolean) {
+  return annotated(z.optional(schema), { description, ...(byDefault !== undefined && { default: byDefault }) })
 }
 
 /** An option that has to be given. */
-export function required<S extends z.ZodType>(schema: S, description: string): S {
-  return schema.meta({ description }) as S
+export function required<S extends z.ZodMiniType>(schema: S, description: string): S {
+  return annotated(schema, { description })
 }
 
-export const price = z.string({ error: noPrice }).refine(isPrice, { error: noPrice })
+export const price = z.string({ error: noPrice }).check(z.refine(isPrice, { error: noPrice }))
 
 function noPrice(issue: Issue): string {
   const { input } = issue
@@ -76,7 +90,7 @@ function noPrice(issue: Issue): string {
   return `${received(issue)} is not a price: write a decimal in quotes, e.g. "${isComma ? input.replace(',', '.') : '0.004'}"`
 }
 export const yesOrNo = z.boolean({ error: (issue) => `${received(issue)} is neither true nor false` })
-export const fieldNames = z.array(text((name) => name !== '', 'a name')).readonly()
+export const fieldNames = listOf(text((name) => name !== '', 'a name'))
 
 export const isFunction = (value: unknown) => typeof value === 'function'
 
@@ -92,6 +106,6 @@ export function noCount(issue: Issue): string {
   return `${received(issue)} is not a whole number of calls above 0`
 }
 
-export const callCount = z.int({ error: noCount }).positive({ error: noCount })
+export const callCount = z.int({ error: noCount }).check(z.positive({ error: noCount }))
 
-export const share = z.number({ error: noShare }).min(0, { error: noShare }).max(1, { error: noShare })
+export const share = z.number({ error: noShare }).check(z.minimum(0, { error: noShare }), z.maximum(1, { error: noShare }))

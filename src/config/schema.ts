@@ -1,4 +1,4 @@
-import * as z from 'zod'
+import * as z from 'zod/mini'
 import { defaults } from '../core/defaults.js'
 import { refusals } from '../core/endpoints/options.js'
 import type { Clock } from '../core/ports/clock.js'

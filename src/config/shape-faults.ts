@@ -1,4 +1,4 @@
-import type { z } from 'zod'
+import type * as z from 'zod/mini'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { endpointPath } from './cross-checks.js'
 import { optionNamesAt, withOurName } from './nearest-name.js'
@@ -8,12 +8,12 @@ import { received } from './schema-parts.js'
 type ZodIssue = z.core.$ZodIssue
 
 /** What is wrong with the shape of a value, in our own words. */
-export function shapeFaults(schema: z.ZodType, value: unknown, under: string): ConfigFault[] {
+export function shapeFaults(schema: z.ZodMiniType, value: unknown, under: string): ConfigFault[] {
   const { error } = schema.safeParse(value, { reportInput: true })
   return error ? error.issues.flatMap((issue) => faultsOfIssue(issue, schema, value, under)) : []
 }
 
-function faultsOfIssue(issue: ZodIssue, schema: z.ZodType, whole: unknown, under: string): ConfigFault[] {
+function faultsOfIssue(issue: ZodIssue, schema: z.ZodMiniType, whole: unknown, under: string): ConfigFault[] {
   const path = [under, endpointPath(issue.path)].filter((part) => part !== '').join(': ')
   switch (issue.code) {
     case 'unrecognized_keys':
