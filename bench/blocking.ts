@@ -65,8 +65,8 @@ export async function yearFigures(): Promise<(Ratio | Figure)[]> {
   const now = yearEnds + 2 * 3_600_000
   const keeping = { minutesForMs: 2 * day, hoursForMs: 92 * day, zone: yearZone }
   figures.push(
-    await blocked('putting minutes of 500 endpoints together', () =>
-      keepLedgerSmall({ store, clock: systemClock, now, isOver: () => false }, keeping),
+    await blocked('putting minutes of 500 endpoints together', async () =>
+      keepLedgerSmall({ store, accounts: await store.ledger.accounts(), clock: systemClock, now, isOver: () => false }, keeping),
     ),
   )
   await store.close()

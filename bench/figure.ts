@@ -3,5 +3,5 @@ export interface Figure {
   readonly name: string
   readonly value: number
   readonly limit: number
-  readonly unit: 'ms' | 'bytes' | 'calls'
+  readonly unit: 'ms' | 'bytes' | 'calls' | 'kB'
 }

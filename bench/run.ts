@@ -1,6 +1,7 @@
 import { execFileSync } from 'node:child_process'
 import { appendFileSync } from 'node:fs'
 import { entryFigures, yearFigures } from './blocking.js'
+import { bundleFigures } from './bundle.js'
 import { upstreamCallsOf } from './collapse.js'
 import type { Ratio } from './compare.js'
 import type { Figure } from './figure.js'
@@ -30,6 +31,7 @@ const groups: Record<string, () => Promise<readonly Row[]>> = {
     { name: `upstream calls of ${askers} simultaneous askers`, value: await upstreamCallsOf(askers), limit: 1, unit: 'calls' },
   ],
   startup: startupRatios,
+  bundle: bundleFigures,
   packing: packingRows,
   memory: memoryFigures,
   entries: entryFigures,

@@ -2,6 +2,7 @@ import type { StashConfig } from './config/stash-config.js'
 import { defaults } from './core/defaults.js'
 import { compileProvider } from './core/endpoints/compile.js'
 import { RuleBook } from './core/endpoints/rule-book.js'
+import type { TermsCompiler } from './core/endpoints/terms.js'
 import { unmatched } from './core/endpoints/unmatched.js'
 import { invalidateAll } from './core/in-pieces.js'
 import { OncePerEpisode } from './core/once-per-episode.js'
@@ -60,6 +61,8 @@ export interface EngineParts {
   readonly warn: (message: string) => void
   /** What really calls upstream, where the configuration does not say. */
   readonly fetch: Fetch
+  /** What compiles limits, prices and timetables, where there are any. */
+  readonly terms: TermsCompiler | undefined
 }
 
 /** How much is remembered of requests, bytes at the most, beside a store that takes little memory; else which share of what it takes. */
@@ -70,7 +73,7 @@ const mostRemembered = 128 * 1024 * 1024
 /** Puts the engine together from a checked configuration. Does nothing yet. */
 export function assemble(
   config: StashConfig,
-  { store, clock, time = new StoreTime(clock, undefined), mode, events, warn, fetch }: EngineParts,
+  { store, clock, time = new StoreTime(clock, undefined), mode, events, warn, fetch, terms }: EngineParts,
 ): Assembly {
   const { providers = {}, sets = {}, random = Math.random, refusals = defaults.refusals } = config
   const { entries } = store
@@ -104,7 +107,7 @@ export function assemble(
   const refresh = new BackgroundRefresh(inFlight, claimed, clock)
   const runner = new CallRunner({ entries, clock, gate, lookUp, inFlight, refresh, recorder, running })
   const warming = { runner, refresh, clock, closing: new Cancellation() }
-  const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets, refusals }))
+  const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets, refusals, terms }))
   const rules = new RuleBook(compiled)
   const invalidate: Invalidate = (selection, itsMode) => {
     if (itsMode === 'measure') return entryWriter.measuredWrite(selection)

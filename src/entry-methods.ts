@@ -1,25 +1,22 @@
 import { checkWhen } from './config/check.js'
-import { parsedHar } from './config/har-schema.js'
 import { compileSelector, type EntrySelector } from './core/entries/selector.js'
 import { UsageError } from './core/errors/setup-errors.js'
 import { shown } from './core/errors/shown.js'
+import type { OnDemand } from './core/on-demand.js'
 import type { OncePerEpisode } from './core/once-per-episode.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Journal } from './core/ports/journal.js'
 import type { Store } from './core/ports/store.js'
-import { type Moment, momentForms, momentMs } from './core/time/moment.js'
+import type { Moment } from './core/time/moment.js'
 import type { CallsInFlight } from './engine/answer/calls-in-flight.js'
 import type { PutAnswer, PutParts } from './engine/answer/put-answer.js'
 import type { RunningCalls } from './engine/answer/running-calls.js'
 import type { Warming } from './engine/answer/warming.js'
 import type { FetchHandler } from './engine/http/fetch-handler.js'
-import { keepWarm } from './engine/http/keep-warm.js'
-import { warmRequests } from './engine/http/warm-requests.js'
+import { keepWarm, warmingCode } from './engine/http/keep-warm.js'
 import { turnsBy } from './engine/system-clock.js'
-import { changeEntries, type EntryChange, readEntries, sweepEntries } from './queries/entries.js'
-import { exportHar } from './queries/har-export.js'
-import { importHar } from './queries/har-import.js'
-import { mostUsed } from './queries/most-used.js'
+import { onDemand } from './loaded-later.js'
+import type { EntryChange } from './queries/entries.js'
 import type { ChangeOptions, Stash } from './stash.js'
 
 interface Parts {
@@ -36,7 +33,7 @@ interface Parts {
   readonly assertOpen: () => void
 }
 
-/** What a stash does with what is stored. */
+/** What a stash does with what is stored. Most of it is loaded when it is first asked for. */
 export function entryMethods({
   store,
   clock,
@@ -58,17 +55,19 @@ export function entryMethods({
     if (isAll && !everything && !dryRun)
       throw new UsageError(`${how} without a selector means every stored answer: say which, or give { everything: true }`)
     if (!dryRun) inFlight.supersedeWhere(mayMean)
+    const { changeEntries } = await onDemand.entries.get()
     return { entries: await changeEntries(how, selector, { store, clock: turnsBy(clock), now: clock.now(), dryRun }) }
   }
 
-  function putAt(request: Parameters<Stash['put']>[0], answer: Response, at: Moment | undefined): Promise<PutAnswer> {
+  async function putAt(request: Parameters<Stash['put']>[0], answer: Response, at: Moment | undefined): Promise<PutAnswer> {
     if (typeof answer?.arrayBuffer !== 'function') throw new UsageError(`the answer to put is ${shown(answer)}: give a Response`)
     if (answer.bodyUsed || answer.body?.locked)
       throw new UsageError('the body of the answer to put is being read already: give answer.clone()')
+    if (at === undefined) return http.put(request, answer)
     const now = clock.now()
-    const ms = at === undefined ? undefined : momentMs(at, now, 'UTC')
-    if (at !== undefined && (ms === undefined || ms > now))
-      throw new UsageError(`"at" of put is ${shown(at)}: give a moment that is over, in ${momentForms}`)
+    const { momentForms, momentMs } = await onDemand.moments.get()
+    const ms = momentMs(at, now, 'UTC')
+    if (ms === undefined || ms > now) throw new UsageError(`"at" of put is ${shown(at)}: give a moment that is over, in ${momentForms}`)
     return http.put(request, answer, ms)
   }
 
@@ -83,17 +82,20 @@ export function entryMethods({
     },
     entries(selector = {}) {
       assertOpen()
-      return readEntries(store, selector, clock.now())
+      const now = clock.now()
+      compileSelector(selector)
+      return asked(onDemand.entries, ({ readEntries }) => readEntries(store, selector, now))
     },
     invalidate: (selector, options) => change('invalidate', selector, options),
     purge: (selector, options) => change('purge', selector, options),
     async sweep() {
       assertOpen()
+      const { sweepEntries } = await onDemand.entries.get()
       return { entries: await sweepEntries(store, clock, clock.now()) }
     },
     async warm(requests, options = {}) {
       assertOpen()
-      return running.track(warmRequests({ http, warming }, requests, options))
+      return running.track(warmingCode.get().then((its) => its.warmRequests({ http, warming }, requests, options)))
     },
     keepWarm(when, requests, options = {}) {
       assertOpen()
@@ -102,14 +104,18 @@ export function entryMethods({
     },
     async mostUsed(options = {}) {
       assertOpen()
+      const { mostUsed } = await onDemand.mostUsed.get()
       return mostUsed(journal, clock.now(), options)
     },
     export(selector = {}) {
       assertOpen()
-      return exportHar(store, selector, clock.now())
+      const now = clock.now()
+      compileSelector(selector)
+      return asked(onDemand.exports, ({ exportHar }) => exportHar(store, selector, now))
     },
     async import(har) {
       assertOpen()
+      const [{ parsedHar }, { importHar }] = await Promise.all([onDemand.archives.get(), onDemand.imports.get()])
       const importing = importHar(parsedHar(har), {
         async putEntry(entry) {
           const there = await store.entries.get(entry.key)
@@ -128,4 +134,9 @@ export function entryMethods({
       return running.track(importing)
     },
   }
+}
+
+/** What code gives that is loaded when the first of it is asked for. */
+async function* asked<M, T>(code: OnDemand<M>, give: (its: M) => AsyncIterable<T>): AsyncGenerator<T> {
+  yield* give(await code.get())
 }

@@ -1,12 +1,15 @@
 import { assemble } from './assemble.js'
 import type { StashConfig } from './config/stash-config.js'
 import type { Explanation } from './core/decide/explanation.js'
+import * as terms from './core/endpoints/compile-terms.js'
+import { loadCalendars } from './core/limits/calendars.js'
 import type { Store } from './core/ports/store.js'
 import { Events } from './engine/events.js'
 import type { Fetch } from './engine/http/http-upstream.js'
 
 /** What a stash of a checked configuration would do about a request at a time, on an opened store in which nothing is changed. */
-export function explainRequest(config: StashConfig, store: Store, now: number, ...request: Parameters<Fetch>): Promise<Explanation> {
+export async function explainRequest(config: StashConfig, store: Store, now: number, ...request: Parameters<Fetch>): Promise<Explanation> {
+  await loadCalendars()
   const clock = { now: () => now, ticks: () => now, later: () => () => {} }
   const warn = config.warn ?? (() => {})
   return assemble(config, {
@@ -16,5 +19,6 @@ export function explainRequest(config: StashConfig, store: Store, now: number, .
     events: new Events(warn),
     warn,
     fetch: globalThis.fetch,
+    terms,
   }).http.explain(...request)
 }

@@ -30,9 +30,10 @@ export type {
   TimeoutOptions,
 } from './core/endpoints/options.js'
 export type { ProviderOptions, QuotaOptions, UsageExportOptions } from './core/endpoints/provider-options.js'
+export type { EntryState } from './core/entries/entry-state.js'
 export type { Imported } from './core/entries/har.js'
 export type { EntrySelector } from './core/entries/selector.js'
-export type { EntryState, StoredEntry } from './core/entries/stored-entry.js'
+export type { StoredEntry } from './core/entries/stored-entry.js'
 export type { WarmProgress, WarmSummary } from './core/entries/warm-summary.js'
 // Errors
 export {
@@ -119,7 +120,7 @@ export type { KeyedRequest, KeyFunction, KeyOptions } from './core/rules/keying.
 export type { EndpointLabel, LabelFromAnswer, LabelFromArgument, LabelFromQuery, Labels } from './core/rules/labels.js'
 export type { Mode } from './core/rules/mode.js'
 export type { UnitSource, UnitSources } from './core/rules/units.js'
-export type { CalendarPeriod } from './core/time/calendar.js'
+export type { CalendarPeriod } from './core/time/calendar-period.js'
 export type { Duration } from './core/time/duration.js'
 export type { Moment } from './core/time/moment.js'
 export type { Timetable, Weekday } from './core/time/timetable.js'
@@ -131,6 +132,7 @@ export type { WarmRequest } from './engine/http/warm-request.js'
 export type { AsyncFunction, OperationLabel } from './engine/operation/operation-labels.js'
 export type { ValueForm } from './engine/operation/operation-value.js'
 export type { Operation, OperationOptions } from './engine/operation/wrap-operation.js'
+export { loadEverything } from './load-everything.js'
 export { openStash } from './open-stash.js'
 export type { ChangeOptions, MostUsedOptions, ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
 // Stores and time

@@ -3,20 +3,24 @@ import { expect } from 'chai'
 import type { PlanOptions } from 'stashen'
 import { isFresh, isRefreshable } from '../src/core/decide/entry-times.js'
 import { Tally } from '../src/core/ledger/tally.js'
+import { loadCalendars } from '../src/core/limits/calendars.js'
 import { forecastQuota } from '../src/core/limits/forecast.js'
 import { compileLimit, quotaId, windowOf } from '../src/core/limits/limit.js'
 import { begun, ended, extended, roomAgain, roomIn, setBack, unused } from '../src/core/limits/limit-state.js'
 import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
+import { quotaPeriod } from '../src/core/limits/quota.js'
 import { reportedBy } from '../src/core/limits/reported-limits.js'
 import { statusOf } from '../src/core/limits/status.js'
 import { apportioned } from '../src/core/money/apportion.js'
 import { billedCalls, costOfCall, type Ending, endingOf, isBilled } from '../src/core/money/billed-calls.js'
 import { chargeOfPeriod, chargeOfUnits } from '../src/core/money/period-charge.js'
-import { billingPeriod, changesOf, termsAt } from '../src/core/money/plan.js'
+import { billingPeriod, changesOf, termsAt } from '../src/core/money/plan-periods.js'
 import { digitsOf, priceDigits } from '../src/core/money/price-digits.js'
 import { noon } from './support/upstream.js'
 
 const iso = (ms: number) => new Date(ms).toISOString().slice(0, 16)
+
+before(loadCalendars)
 
 describe('bounds of money', () => {
   it('a call is billed by how it ended', () => {
@@ -247,11 +251,9 @@ describe('bounds of time', () => {
         ['x-ratelimit-reset', '60'],
         ['x-left', '7'],
       ] as const
-      return reportedBy(200, fields, noon, { ...quota, header }).limits.map(({ name, left, until }) => [
-        name === quotaId('month'),
-        left,
-        until - noon,
-      ])
+      return reportedBy(200, fields, noon, { ...quota, header, endAt: (now) => quotaPeriod(quota, now).end }).limits.map(
+        ({ name, left, until }) => [name === quotaId('month'), left, until - noon],
+      )
     }
     expect(said(5000)).to.eql([[true, 40, 60_000]])
     expect(said(100)).to.eql([[false, 40, 60_000]])

@@ -4,6 +4,7 @@ import { BudgetSpentError, type Clock, memoryStore, openStash, type PlanOptions,
 import type { PermitFacts } from '../src/core/limits/bound.js'
 import { compileBudget } from '../src/core/limits/budget.js'
 import { budgetLevelOf } from '../src/core/limits/budget-bound.js'
+import { loadCalendars } from '../src/core/limits/calendars.js'
 import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
 import { chargeOfUnits } from '../src/core/money/period-charge.js'
 import { invoices, type JournalCall } from './support/invoice-oracle.js'
@@ -13,6 +14,8 @@ import { json, noon, type Scene, scene } from './support/upstream.js'
 
 const minute = 60_000
 const hour = 60 * minute
+
+before(loadCalendars)
 
 describe('budgets', () => {
   const endpoints = ['tides', 'quote', 'search', 'free'] as const

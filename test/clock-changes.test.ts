@@ -3,6 +3,7 @@ import { expect } from 'chai'
 import { memoryStore, openStash, type Stash } from 'stashen'
 import type { BoundCall, PermitFacts } from '../src/core/limits/bound.js'
 import { compileBudget } from '../src/core/limits/budget.js'
+import { loadCalendars } from '../src/core/limits/calendars.js'
 import { compileLimit, compileQuota, type LimitOptions } from '../src/core/limits/limit.js'
 import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
 import { admit, ended, reported } from './support/provider-play.js'
@@ -82,6 +83,8 @@ function said(reports: Parameters<typeof reported>[3], at: number) {
 function daily(calls: number): BoundCall['spending'] {
   return { budgets: [compileBudget({ calls, per: 'day' }, undefined)], price: { weight: 1, unbilled: [], unitsUpTo: {} } }
 }
+
+before(loadCalendars)
 
 describe('a clock that is changed', () => {
   for (const [what, block, lengthMs] of blocked) {

@@ -13,7 +13,7 @@ import { requestKey } from '../src/core/rules/request-key.js'
 import { periodAround } from '../src/core/time/calendar.js'
 import { durationMs, shifted } from '../src/core/time/duration.js'
 import { momentMs } from '../src/core/time/moment.js'
-import { nextPublication } from '../src/core/time/timetable.js'
+import { nextPublication } from '../src/core/time/next-publication.js'
 
 describe('moments in words', () => {
   const now = Date.parse('2026-03-29T12:00:00+02:00') // the day on which summer time begins in Oslo, a Sunday

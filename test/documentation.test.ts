@@ -1,11 +1,15 @@
 import { spawnSync } from 'node:child_process'
 import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
-import { dirname, join, resolve } from 'node:path'
+import { basename, dirname, join, resolve } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import dictionary from 'dictionary-en-gb'
+import { build } from 'esbuild'
 import nspell from 'nspell'
+import { chromium as driver } from 'playwright-core'
 import { type ConfigError, openStash } from 'stashen'
+import { flags } from './support/browser-lab.js'
+import { chromium, haveChromium } from './support/needs.js'
 
 const root = fileURLToPath(new URL('../../', import.meta.url))
 const pages = [
@@ -95,6 +99,49 @@ describe('the documentation', function () {
       }
     expect(ran).to.be.above(10)
   })
+
+  if (haveChromium('the page of docs/browser.md'))
+    it('has a page that does in a browser what it says', async () => {
+      const [html, js] = blocksOf(textOf('docs/browser.md')).map(({ code }) => code)
+      writeFileSync(join(folder, 'page.js'), js ?? '')
+      const { outputFiles } = await build({
+        ...{ entryPoints: [join(folder, 'page.js')], outdir: folder, write: false, bundle: true, splitting: true },
+        ...{ format: 'esm', platform: 'browser', target: 'es2022' },
+      })
+      const files = new Map(outputFiles.map(({ path, text }) => [`/${basename(path)}`, text]))
+      const browser = await driver.launch({ executablePath: chromium, args: flags })
+      try {
+        const context = await browser.newContext()
+        let [calls, isCut] = [0, false]
+        await context.route('https://board.kelpmouth.example/**', (route) => {
+          const path = new URL(route.request().url()).pathname
+          const code = files.get(path)
+          return code
+            ? route.fulfill({ body: code, contentType: 'text/javascript' })
+            : route.fulfill({ body: html ?? '', contentType: 'text/html' })
+        })
+        await context.route('https://tides.ebbline.example/**', (route) => {
+          if (isCut) return route.abort()
+          calls++
+          return route.fulfill({ json: { highWater: '05:12' }, headers: { 'access-control-allow-origin': '*' } })
+        })
+        const shown = async (minutes: number) => {
+          const page = await context.newPage()
+          if (minutes > 0) await page.clock.setSystemTime(Date.now() + minutes * 60_000)
+          await page.goto('https://board.kelpmouth.example/')
+          const text = page.getByText('High water')
+          await text.waitFor()
+          return text.textContent()
+        }
+        expect(await shown(0)).to.equal('High water 05:12: forwarded, 0 min old')
+        expect(await shown(0)).to.equal('High water 05:12: hit, 0 min old')
+        isCut = true
+        expect(await shown(20)).to.equal('High water 05:12: stale, 20 min old')
+        expect(calls).to.equal(1)
+      } finally {
+        await browser.close()
+      }
+    })
 
   it('leads nowhere that does not exist, in pages and to places in them', () => {
     const slugs = (page: string) =>

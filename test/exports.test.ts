@@ -1,3 +1,4 @@
+import { spawnSync } from 'node:child_process'
 import { existsSync, readFileSync } from 'node:fs'
 import { dirname, join } from 'node:path'
 import { fileURLToPath } from 'node:url'
@@ -67,4 +68,55 @@ describe('the public API', () => {
     }
     expect(missing).to.eql([])
   })
+
+  it('loads what weighs most only where it is asked for', () => {
+    const [index, built] = ['index.js', 'build-stash.js'].map((name) => loadedBy([join(root, name)]))
+    const heavy = ['zod/mini', 'temporal-polyfill', 'cbor2', 'big.js']
+    expect(heavy.filter((one) => index?.packages.has(one))).to.eql([])
+    expect(heavy.filter((one) => built?.packages.has(one))).to.eql(['zod/mini', 'big.js'])
+  })
+
+  it('has all at once where code cannot be loaded later, as in service workers', () => {
+    const run = (from: string) => {
+      const code = `globalThis.ServiceWorkerGlobalScope = class {}
+        const { loadEverything, openStash } = await import('${from}')
+        const stash = await openStash()
+        await loadEverything()
+        await stash.report()
+        console.log('all')`
+      const { stdout, stderr } = spawnSync(process.execPath, ['--input-type=module', '-e', code], { cwd: root, encoding: 'utf8' })
+      return stdout + stderr
+    }
+    expect(run('stashen/whole')).to.equal('all\n')
+    expect(run('stashen')).to.include('a service worker can load no code later: import "stashen/whole" there, in place of "stashen"')
+    const later = loadedBy([join(root, 'index.js')], (loaded) => loaded.later.filter((file) => file.startsWith(root))).later
+    const { files } = loadedBy([join(root, 'whole.js')])
+    expect(later.filter((file) => file.startsWith(root) && !files.has(file))).to.eql([])
+    expect(later).to.have.length.above(18)
+  })
 })
+
+interface Loaded {
+  readonly files: ReadonlySet<string>
+  readonly packages: ReadonlySet<string>
+  /** What they load when it is asked for. */
+  readonly later: readonly string[]
+}
+
+/** What modules load with themselves, and with `besides`. */
+function loadedBy(modules: readonly string[], besides: (loaded: Loaded) => readonly string[] = () => []): Loaded {
+  const [files, packages, later] = [new Set<string>(), new Set<string>(), new Set<string>()]
+  const left = [...modules]
+  for (;;) {
+    const file = left.pop() ?? besides({ files, packages, later: [...later] }).find((one) => !files.has(one))
+    if (file === undefined) return { files, packages, later: [...later] }
+    if (files.has(file)) continue
+    files.add(file)
+    const code = readFileSync(file, 'utf8')
+    for (const [, from = ''] of code.matchAll(/^(?:import|export)\b[^'"]*?from '([^']+)'/gm)) {
+      if (from.startsWith('.')) left.push(join(dirname(file), from))
+      else packages.add(from)
+    }
+    for (const [, from = ''] of code.matchAll(/\bimport\('([^']+)'\)/g)) later.add(from.startsWith('.') ? join(dirname(file), from) : from)
+  }
+}

@@ -16,6 +16,7 @@ import type { BillingFacts, TallyRow } from '../src/core/ledger/ledger-row.js'
 import { openCalls, overLimits } from '../src/core/ledger/over-limit.js'
 import { Tally } from '../src/core/ledger/tally.js'
 import { compileBudget } from '../src/core/limits/budget.js'
+import { loadCalendars } from '../src/core/limits/calendars.js'
 import { nothingKnown } from '../src/core/limits/provider-state.js'
 import { waitingIn, withQueue } from '../src/core/limits/queue-lengths.js'
 import type { Opening } from '../src/core/ports/store.js'
@@ -59,6 +60,8 @@ async function numbered(
   }
   return { stash, store, calls, ask, holdNext }
 }
+
+before(loadCalendars)
 
 describe('guards', () => {
   it('no key holds a credential, wherever it stands', async () => {

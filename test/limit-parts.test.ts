@@ -13,6 +13,7 @@ import {
   withLeft,
   withReturned,
 } from '../src/core/limits/budget-state.js'
+import { loadCalendars } from '../src/core/limits/calendars.js'
 import type { HoldOff } from '../src/core/limits/hold-off.js'
 import { afterFailure, heldOffUntil } from '../src/core/limits/hold-off.js'
 import { holdOffBound, withResult } from '../src/core/limits/hold-off-bound.js'
@@ -25,6 +26,8 @@ import { noon } from './support/upstream.js'
 
 const day = 86_400_000
 const midnight = Date.parse('2026-07-01T00:00:00Z')
+
+before(loadCalendars)
 
 describe('parts of limits', () => {
   it('calls under way are counted together where they are alike, and each can be taken out or kept longer', () => {

@@ -1,6 +1,7 @@
 import { expect } from 'chai'
 import fc from 'fast-check'
 import type { BoundCall, PermitFacts } from '../src/core/limits/bound.js'
+import { loadCalendars } from '../src/core/limits/calendars.js'
 import { afterFailure, type HoldOff, heldOffUntil } from '../src/core/limits/hold-off.js'
 import { compileLimit, compileQuota, type LimitOptions } from '../src/core/limits/limit.js'
 import { begun, ended, type LimitState, roomAgain, roomIn, unused } from '../src/core/limits/limit-state.js'
@@ -50,6 +51,8 @@ const kinds: Record<string, LimitOptions> = {
   'a bucket': { calls: 6, per: 'minute', burst: 3 },
   'calls at once': { atOnce: 2 },
 }
+
+before(loadCalendars)
 
 describe('limits', () => {
   for (const [name, options] of Object.entries(kinds)) {

@@ -10,6 +10,7 @@ import { isPlainData } from '../src/core/rules/plain-data.js'
 import { fieldInKey, leftOut, requestKey } from '../src/core/rules/request-key.js'
 import { areTied, differences, parseRequestTemplate } from '../src/core/rules/request-template.js'
 import { unitsOf, unitsUpTo } from '../src/core/rules/units.js'
+import { nextPublication } from '../src/core/time/next-publication.js'
 import { mayUseReceiver } from '../src/engine/operation/receiver.js'
 import { noon } from './support/upstream.js'
 
@@ -110,7 +111,7 @@ describe('rules, each by itself', () => {
 
   it('freshness is for a time, until a publication, or as a function says', () => {
     const at = (options: Parameters<typeof compileFreshness>[0], json: unknown = {}) => {
-      const freshness = compileFreshness(options)
+      const freshness = compileFreshness(options, nextPublication)
       return freshness && freshUntilOf(freshness, 'key', answer(json), noon) - noon
     }
     expect(at({})).to.equal(undefined)
@@ -132,7 +133,7 @@ describe('rules, each by itself', () => {
       [{ freshUntil: { daily: '13:00', zone: 'UTC' } }, [], Number.POSITIVE_INFINITY]
     ]
     for (const [options, others, ms] of longest)
-      expect(longestFreshMs(compileFreshness(options), others), JSON.stringify([options, others])).to.equal(ms)
+      expect(longestFreshMs(compileFreshness(options, nextPublication), others), JSON.stringify([options, others])).to.equal(ms)
   })
 
   it('units are numbers from 0 on, wherever they stand', () => {

@@ -1,5 +1,5 @@
 import { setImmediate as nextTurn } from 'node:timers/promises'
-import type { Clock } from 'stashen'
+import { type Clock, loadEverything } from 'stashen'
 
 /** A message under way between two parties on one fast clock: time stands still while any is. */
 export interface Flight {
@@ -92,6 +92,7 @@ export class FastClock implements Clock {
       done = true
     }
     work.then(settle, settle)
+    await loadEverything() // while files are read, time would run on
     for (;;) {
       await this.#quiet()
       if (done) return work

@@ -4,6 +4,7 @@ import { Document, type Pair, parse, type Scalar, type YAMLMap } from 'yaml'
 import { type OpenApiDocument, type OpenApiOperation, readOpenApi } from '../config/openapi.js'
 import type { StashConfig } from '../config/stash-config.js'
 import { compileProvider } from '../core/endpoints/compile.js'
+import * as terms from '../core/endpoints/compile-terms.js'
 import { RuleBook } from '../core/endpoints/rule-book.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
@@ -46,7 +47,7 @@ function coveredBy(
   { baseUrl, operations }: OpenApiDocument,
   { providers = {}, sets = {}, mode = 'reuse' }: StashConfig,
 ): Map<OpenApiOperation, string> {
-  const common = { mode, sets, refusals: 'throw' } as const
+  const common = { mode, sets, refusals: 'throw', terms } as const
   const rules = new RuleBook(Object.entries(providers).map(([name, options]) => compileProvider(name, options, common)))
   return new Map(
     operations.flatMap((operation): [OpenApiOperation, string][] => {

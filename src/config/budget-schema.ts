@@ -1,6 +1,6 @@
 import * as z from 'zod/mini'
 import { defaults } from '../core/defaults.js'
-import { calendarPeriods } from '../core/time/calendar.js'
+import { calendarPeriods } from '../core/time/calendar-period.js'
 import { callCount, type Issue, oneOf, option, price, received, share, zone } from './schema-parts.js'
 
 const noStop = (issue: Issue) => `${received(issue)} is neither a share, 0 to 1, nor "never"`

@@ -8,12 +8,13 @@ import { providerFaults, ruleFaults, setsOf } from './cross-checks.js'
 import { labelFaults } from './label-checks.js'
 import { withNearest } from './nearest-name.js'
 import { isPromise, shapeFault } from './part-shapes.js'
-import { callOptionsSchema, timetable } from './reuse-schema.js'
+import { callOptionsSchema } from './reuse-schema.js'
 import { configSchema, operationSchema } from './schema.js'
 import { name } from './schema-parts.js'
 import { shapeFaults } from './shape-faults.js'
 import type { StashConfig } from './stash-config.js'
 import { storeForm } from './store-name.js'
+import { timetable } from './timetable-schema.js'
 
 /** Checks a whole configuration; throws `ConfigError` with every fault at once. */
 export function checkConfig(config: unknown): asserts config is StashConfig {

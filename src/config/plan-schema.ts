@@ -1,7 +1,7 @@
 import * as z from 'zod/mini'
 import { defaults } from '../core/defaults.js'
 import { countings, roundings, tierings, unbilledOutcomes } from '../core/money/plan.js'
-import { calendarPeriods } from '../core/time/calendar.js'
+import { calendarPeriods } from '../core/time/calendar-period.js'
 import { callCount, listOf, monthDay, name, noCount, oneOf, option, price, received, required, text, zone } from './schema-parts.js'
 
 const date = text(isDate, 'a date, e.g. "2026-07-01"')

@@ -4,7 +4,6 @@ import { defaults } from '../core/defaults.js'
 import { atLimits, collapses, countBys, type ReuseExceptions, refusals } from '../core/endpoints/options.js'
 import type { AnswerFacts, FreshnessFunction } from '../core/rules/freshness.js'
 import { modes } from '../core/rules/mode.js'
-import { weekdays } from '../core/time/timetable.js'
 import { limit } from './limit-schema.js'
 import {
   callCount,
@@ -12,7 +11,6 @@ import {
   type Issue,
   isFunction,
   listOf,
-  monthDay,
   name,
   noDuration,
   oneOf,
@@ -24,20 +22,9 @@ import {
   required,
   share,
   text,
-  timeOfDay,
   yesOrNo,
-  zone,
 } from './schema-parts.js'
-
-const timeAt = required(timeOfDay, 'Time of day of the publication, e.g. "06:00".')
-const itsZone = required(zone, 'IANA time zone, e.g. "Europe/Oslo".')
-const dayOfMonth = z.int({ error: monthDay }).check(z.minimum(1, { error: monthDay }), z.maximum(31, { error: monthDay }))
-
-export const timetable = z.union([
-  z.strictObject({ daily: timeAt, zone: itsZone }),
-  z.strictObject({ weekly: required(oneOf(weekdays), 'Day of the week of the publication.'), at: timeAt, zone: itsZone }),
-  z.strictObject({ monthly: required(dayOfMonth, 'Day of the month; in shorter months their last.'), at: timeAt, zone: itsZone }),
-])
+import { timetable } from './timetable-schema.js'
 
 const storableStatus = /^(20[0-57-9]|2[1-9]\d|30[0-35-9]|3[1-9]\d|4[0-9]{2})$/
 const neverStored = ['428', '429', '431']

@@ -1,8 +1,8 @@
 import * as z from 'zod/mini'
 import { shown } from '../core/errors/shown.js'
 import { isPrice } from '../core/money/money.js'
-import { isTimeZone } from '../core/time/calendar.js'
 import { type Duration, durationForms, durationMs } from '../core/time/duration.js'
+import { isTimeZone } from '../core/time/time-zone.js'
 import { isTimeOfDay } from '../core/time/timetable.js'
 
 export type Issue = { readonly input?: unknown }

@@ -39,6 +39,7 @@ export async function startBrowserLab(): Promise<BrowserLab> {
     resolve: {
       alias: [
         { find: /^stashen$/, replacement: `${root}dist/src/index.js` },
+        { find: /^stashen\/whole$/, replacement: `${root}dist/src/whole.js` },
         { find: /^stashen\/testing$/, replacement: `${root}dist/src/testing/index.js` },
         { find: /^stashen\/(\w+)$/, replacement: `${root}dist/src/stores/$1/index.js` },
       ],

@@ -1,9 +1,4 @@
-import Big from 'big.js'
 import { defaults } from '../defaults.js'
-import { compileBudget } from '../limits/budget.js'
-import { compileLimit, compileQuota } from '../limits/limit.js'
-import type { Quota } from '../limits/quota.js'
-import type { Money } from '../money/money.js'
 import { compileCredentials } from '../rules/credentials.js'
 import { compileFailure } from '../rules/failure.js'
 import { compileFreshness, longestFreshMs } from '../rules/freshness.js'
@@ -16,7 +11,8 @@ import { unitsUpTo } from '../rules/units.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
 import type { NamedEndpointOptions, Refusals, ReuseOptions, RuleOptions } from './options.js'
-import type { ProviderOptions, QuotaOptions } from './provider-options.js'
+import type { ProviderOptions } from './provider-options.js'
+import { hasTerms, noTerms, type TermsCompiler } from './terms.js'
 import { unmatched } from './unmatched.js'
 
 /** What of a configuration holds for more than one provider. */
@@ -24,6 +20,8 @@ export interface Common {
   readonly mode: Mode
   readonly sets: Readonly<Record<string, ReuseOptions>>
   readonly refusals: Refusals
+  /** What compiles limits, prices and timetables: needed where `haveTerms` finds any. */
+  readonly terms?: TermsCompiler | undefined
 }
 
 /** Compiles the options of one provider. They have been checked: nothing here can fail. */
@@ -78,6 +76,13 @@ function saidLabels(source: Extract<EndpointLabel, (...args: never[]) => Labels>
   return source(request, answer)
 }
 
+/** Whether any endpoint of a configuration has limits, prices or a timetable. */
+export function haveTerms(providers: Readonly<Record<string, ProviderOptions>>, sets: Common['sets']): boolean {
+  return Object.values(providers).some(
+    (options) => hasTerms({}, options) || endpointList(options).some((endpoint) => hasTerms(resolveRule(endpoint, options, sets), options)),
+  )
+}
+
 /** What stands for calls that no endpoint covers. */
 function passedEndpoint(compiled: Endpoint): RequestEndpoint {
   const template = { method: '', path: [], query: [] }
@@ -95,7 +100,9 @@ export function unknownProvider(common: Common): RequestEndpoint {
 
 /** Compiles the resolved options of one endpoint or operation of a provider. */
 export function compileEndpoint(provider: string, name: string, reuse: ReuseOptions, options: ProviderOptions, common: Common): Endpoint {
-  const freshness = compileFreshness(reuse)
+  const { terms } = common
+  if (!terms && hasTerms(reuse, options)) throw new TypeError('limits, prices or timetables without what compiles them')
+  const freshness = compileFreshness(reuse, terms?.nextPublication)
   const { trust = defaults.trust } = reuse
   const freshForStatus = statusMap(reuse.freshForStatus)
   const statusMs = [...freshForStatus.values()].filter((ms) => ms !== 'never')
@@ -124,11 +131,6 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     isGated: true,
     isStream: false,
     refusals: options.refusals ?? common.refusals,
-    limits: [
-      ...(options.quota ? [compileQuota(quotaOf(options.quota))] : []),
-      ...(options.limits ?? []).map((limit) => compileLimit(limit)),
-      ...(reuse.limits ?? []).map((limit) => compileLimit(limit, name)),
-    ],
     atLimit: reuse.atLimit ?? defaults.atLimit,
     maxWaitMs: durationMs(reuse.maxWait ?? defaults.maxWait) as number,
     queue: options.queue ?? defaults.queue,
@@ -139,10 +141,8 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     units: reuse.units,
     unitsUpTo: unitsUpTo(reuse.units),
     countedAt: options.plan?.countedAt ?? defaults.countedAt,
-    price: priceOfCall(options, reuse),
     unbilled: options.plan?.notBilled ?? [],
-    spending: compileSpending(options, reuse),
-    reportedQuota: options.quota && { ...quotaOf(options.quota), header: options.quota.remaining?.header.toLowerCase() },
+    ...(terms ? terms.compileTerms(name, reuse, options) : noTerms),
   }
 }
 
@@ -156,14 +156,6 @@ function isTended({ retries, withinMs, failure, countBy }: Endpoint, { fallback 
     failure.test !== undefined ||
     failure.statuses.size > 0
   )
-}
-
-function compileSpending({ budgets = [], plan }: ProviderOptions, { perCall, weight = 1, units }: ReuseOptions): Endpoint['spending'] {
-  if (budgets.length === 0) return undefined
-  return {
-    budgets: budgets.map((budget) => compileBudget(budget, plan)),
-    price: { perCall, weight, unbilled: plan?.notBilled ?? [], unitsUpTo: unitsUpTo(units) },
-  }
 }
 
 function compileHoldOff(options: ReuseOptions['holdOff'] = {}): Endpoint['holdOff'] {
@@ -212,19 +204,6 @@ function overlaid(under: ReuseOptions, over: ReuseOptions): ReuseOptions {
 export function endpointList(options: ProviderOptions): NamedEndpointOptions[] {
   const { endpoints = {} } = options
   return isList(endpoints) ? [...endpoints] : Object.entries(endpoints).map(([name, endpoint]) => ({ ...endpoint, name }))
-}
-
-export function quotaOf({ calls, per, zone = defaults.zone }: QuotaOptions): Quota {
-  return { calls, per, zone }
-}
-
-/** The price of one call, where every call has the same. */
-function priceOfCall({ plan }: ProviderOptions, { perCall, weight = defaults.weight }: ReuseOptions): Money | undefined {
-  if (!plan) return undefined
-  const { currency } = plan
-  if (perCall !== undefined) return { currency, amount: perCall }
-  const flat = plan.perCall !== undefined && plan.included === undefined && plan.changes === undefined
-  return flat ? { currency, amount: new Big(plan.perCall as string).times(weight).toFixed() } : undefined
 }
 
 function baseOf(baseUrl: string): NonNullable<Provider['base']> {

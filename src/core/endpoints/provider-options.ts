@@ -4,7 +4,7 @@ import type { PlanOptions } from '../money/plan.js'
 import type { CredentialOptions } from '../rules/credentials.js'
 import type { KeyedRequest } from '../rules/keying.js'
 import type { Mode } from '../rules/mode.js'
-import type { CalendarPeriod } from '../time/calendar.js'
+import type { CalendarPeriod } from '../time/calendar-period.js'
 import type { Duration } from '../time/duration.js'
 import type { EndpointOptions, NamedEndpointOptions, Refusals, RuleOptions, TimeoutOptions } from './options.js'
 

@@ -7,8 +7,8 @@ import type { EntrySummary } from '../ports/entry-store.js'
 import type { Selection } from '../ports/selection.js'
 import { argumentKey } from '../rules/argument-key.js'
 import { type Duration, durationMs } from '../time/duration.js'
+import { type EntryState, entryStates, stateOf, statusOf } from './entry-state.js'
 import { keyMeasuredBy } from './measured-entry.js'
-import { type EntryState, entryStates, stateOf, statusOf } from './stored-entry.js'
 
 /** Which stored answers are meant: those of which everything holds that is said. Nothing said means all. */
 export interface EntrySelector {

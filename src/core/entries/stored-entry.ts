@@ -1,13 +1,8 @@
 import { ageMs } from '../decide/decide.js'
-import type { StoredTimes } from '../decide/entry-times.js'
 import type { Layer } from '../decide/layer.js'
-import type { StoredHead } from '../http/stored-head.js'
 import { isPriced, type Money, priceTimes } from '../money/money.js'
 import type { EntrySummary } from '../ports/entry-store.js'
-
-export const entryStates = ['fresh', 'stale', 'invalidated'] as const
-/** Whether a stored answer may be given at once, has to be asked for again, or may be given only once the upstream has confirmed it. */
-export type EntryState = (typeof entryStates)[number]
+import { type EntryState, stateOf, statusOf } from './entry-state.js'
 
 /** A stored answer, without its body. */
 export interface StoredEntry {
@@ -54,21 +49,5 @@ export function storedEntry(entry: EntrySummary, now: number): StoredEntry {
     ...{ usableUntil: new Date(usableUntil), keepUntil: new Date(keepUntil), layer, price },
     ...{ uses: usage?.times ?? null, lastUsedAt: usage ? new Date(usage.lastAt) : null },
     saved: price && usage ? priceTimes(price, usage.saved) : null,
-  }
-}
-
-export function stateOf({ invalidated, freshUntil }: Pick<StoredTimes, 'invalidated' | 'freshUntil'>, now: number): EntryState {
-  if (invalidated) return 'invalidated'
-  return now < freshUntil ? 'fresh' : 'stale'
-}
-
-/** The status in the head of an entry; null where it has none. */
-export function statusOf(head: string): number | null {
-  if (!head.startsWith('{')) return null
-  try {
-    const { status } = JSON.parse(head) as Partial<StoredHead>
-    return typeof status === 'number' ? status : null
-  } catch {
-    return null
   }
 }

@@ -1,4 +1,5 @@
-import { billingPeriod, type PlanOptions } from '../money/plan.js'
+import type { PlanOptions } from '../money/plan.js'
+import { billingPeriod } from '../money/plan-periods.js'
 import { forEach, type Steps } from '../steps.js'
 import type { FactsInForce } from './facts-in-force.js'
 import { inTimeOrder } from './group-by.js'

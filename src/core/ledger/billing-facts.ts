@@ -1,6 +1,6 @@
-import { quotaOf } from '../endpoints/compile.js'
 import type { ReuseOptions } from '../endpoints/options.js'
 import type { ProviderOptions } from '../endpoints/provider-options.js'
+import { quotaOf } from '../endpoints/quota-of.js'
 import { windowOf } from '../limits/limit.js'
 import type { BillingFacts } from './ledger-row.js'
 

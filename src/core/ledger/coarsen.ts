@@ -1,5 +1,5 @@
 import { Temporal } from 'temporal-polyfill'
-import { billingPeriod, changesOf } from '../money/plan.js'
+import { billingPeriod, changesOf } from '../money/plan-periods.js'
 import { allSteps } from '../steps.js'
 import { periodAround } from '../time/calendar.js'
 import { factsInForce } from './facts-in-force.js'

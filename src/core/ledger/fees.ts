@@ -1,4 +1,5 @@
-import { billingPeriod, type PlanOptions } from '../money/plan.js'
+import type { PlanOptions } from '../money/plan.js'
+import { billingPeriod } from '../money/plan-periods.js'
 import type { FactsInForce } from './facts-in-force.js'
 
 /** Fees that are due though nothing is called. */

@@ -1,6 +1,7 @@
 import Big from 'big.js'
 import { chargeOfUnits, type Metered } from '../money/period-charge.js'
-import { type PlanOptions, termsAt as termsOfPlan } from '../money/plan.js'
+import type { PlanOptions } from '../money/plan.js'
+import { termsAt as termsOfPlan } from '../money/plan-periods.js'
 import type { Units } from '../money/units.js'
 import { allSteps, forEach, type Steps } from '../steps.js'
 import type { FactsInForce } from './facts-in-force.js'

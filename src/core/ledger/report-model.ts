@@ -1,7 +1,7 @@
 import type { QuotaForecast } from '../limits/forecast.js'
 import type { BudgetStatus } from '../limits/status.js'
 import type { Money } from '../money/money.js'
-import type { CalendarPeriod } from '../time/calendar.js'
+import type { CalendarPeriod } from '../time/calendar-period.js'
 import type { BillForecast } from './bill-forecast.js'
 import type { KeysReport } from './keys-report.js'
 import type { Credits, PricedPeriod } from './provider-prices.js'

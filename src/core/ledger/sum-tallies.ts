@@ -1,5 +1,5 @@
 import { bothHistograms } from './histogram.js'
-import { isTally } from './readable.js'
+import { isTally } from './readable-row.js'
 import { addTo, hasAny } from './sums.js'
 import { Tally } from './tally.js'
 import { countNames, type TallyData } from './tally-data.js'

@@ -1,11 +1,11 @@
 import Big from 'big.js'
 import { decimal } from '../money/decimal.js'
 import { chargeOfPeriod } from '../money/period-charge.js'
-import { billingPeriod, type PlanTerms, termsAt } from '../money/plan.js'
+import type { PlanTerms } from '../money/plan.js'
 import type { Units } from '../money/units.js'
-import { periodAround } from '../time/calendar.js'
 import type { Budget, BudgetLevel } from './budget.js'
 import { type CallsUnderWay, highestPrice, untilOf } from './budget-calls.js'
+import { calendars } from './calendars.js'
 
 /** So many calls by weight, at the prices that held at a moment. */
 type MeteredAt = readonly [at: number, calls: number]
@@ -41,9 +41,9 @@ export interface BudgetState {
 
 /** Nothing spent in the period that `now` falls in. */
 export function unspent(budget: Budget, now: number): BudgetState {
-  const { start, end } = periodAround(now, budget.per, budget.zone)
+  const { start, end } = calendars().periodAround(now, budget.per, budget.zone)
   return {
-    ...{ start, end, billing: billingPeriod(budget.plan, now), before: '0', metered: [], own: '0', closed: '0', flying: [] },
+    ...{ start, end, billing: calendars().billingPeriod(budget.plan, now), before: '0', metered: [], own: '0', closed: '0', flying: [] },
     ...{ mostUnits: {}, level: 'free', announced: 'free' },
   }
 }
@@ -86,7 +86,7 @@ export function mostSpent(budget: Budget, state: BudgetState, more: CallsUnderWa
   if (isSure) return atOnce
   // the prices change, or the plan begins to count anew, while they are under way: each at the highest price there is
   const { changes = [] } = budget.plan
-  const terms = [termsAt(budget.plan, now), termsAt(budget.plan, last), ...changes]
+  const terms = [calendars().termsAt(budget.plan, now), calendars().termsAt(budget.plan, last), ...changes]
   const highest = flying.reduce((sum, [, calls, weight]) => sum.plus(highestPrice(terms, weight).times(calls)), new Big(0))
   const before = terms.some(({ tiering }) => tiering === 'volume')
     ? highestPrice(terms, 1).times(callsIn(state)).plus(state.closed) // which all may be priced anew
@@ -101,12 +101,14 @@ export function countsWhenLeft({ plan }: Pick<Budget, 'plan'>): boolean {
 }
 
 function samePrices({ plan }: Budget, one: number, other: number): boolean {
-  return (plan.changes ?? []).length === 0 || JSON.stringify(termsAt(plan, one)) === JSON.stringify(termsAt(plan, other))
+  return (
+    (plan.changes ?? []).length === 0 || JSON.stringify(calendars().termsAt(plan, one)) === JSON.stringify(calendars().termsAt(plan, other))
+  )
 }
 
 export function charged({ plan }: Budget, billingStart: number, metered: readonly MeteredAt[], own: Big): Big {
-  const priced = metered.filter(([, calls]) => calls > 0).map(([at, calls]) => ({ calls, terms: termsAt(plan, at) }))
-  return chargeOfPeriod(termsAt(plan, billingStart), priced, own)
+  const priced = metered.filter(([, calls]) => calls > 0).map(([at, calls]) => ({ calls, terms: calendars().termsAt(plan, at) }))
+  return chargeOfPeriod(calendars().termsAt(plan, billingStart), priced, own)
 }
 
 export function callsIn({ metered }: Pick<BudgetState, 'metered'>): number {
@@ -118,7 +120,7 @@ export function grouped({ plan }: Pick<Budget, 'plan'>, metered: readonly Metere
   const { changes = [] } = plan
   const groups: { at: number; calls: number; terms: PlanTerms | string }[] = []
   for (const [at, calls] of countsWhenLeft({ plan }) ? [...metered].sort(([a], [b]) => a - b) : metered) {
-    const terms = changes.length === 0 ? plan : JSON.stringify(termsAt(plan, at))
+    const terms = changes.length === 0 ? plan : JSON.stringify(calendars().termsAt(plan, at))
     const last = groups.at(-1)
     if (last?.terms === terms) last.calls += calls
     else groups.push({ at, calls, terms })

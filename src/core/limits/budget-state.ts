@@ -2,13 +2,12 @@ import Big from 'big.js'
 import { type Ending, isBilled } from '../money/billed-calls.js'
 import { decimal } from '../money/decimal.js'
 import { chargeOfUnits } from '../money/period-charge.js'
-import { billingPeriod, termsAt } from '../money/plan.js'
 import { numberOf, type Units } from '../money/units.js'
-import { periodAround } from '../time/calendar.js'
 import type { Budget, BudgetLevel, CallPrice } from './budget.js'
 import { budgetLevels } from './budget.js'
 import { type CallsUnderWay, highestPrice, untilOf, withCall, withLonger, withoutCall } from './budget-calls.js'
 import { type BudgetState, callsIn, charged, countsWhenLeft, grouped, mostSpent, spentOf, unspent, withSpent } from './budget-spending.js'
+import { calendars } from './calendars.js'
 import { type ClockChange, clockTolerance, moved } from './clock-change.js'
 
 /** Other periods remembered, at the most. */
@@ -19,7 +18,7 @@ export function ownAtMost(budget: Budget, { mostUnits }: Pick<BudgetState, 'most
   if (budget.currency === undefined) return '0'
   const units = { ...mostUnits, ...price.unitsUpTo }
   return decimal(price.perCall ?? '0')
-    .plus(chargeOfUnits(termsAt(budget.plan, now), units))
+    .plus(chargeOfUnits(calendars().termsAt(budget.plan, now), units))
     .toFixed()
 }
 
@@ -77,7 +76,7 @@ export function withReturned(
   const bought = counts
     ? '0'
     : decimal((billed && price.perCall) || '0')
-        .plus(chargeOfUnits(termsAt(budget.plan, at), units))
+        .plus(chargeOfUnits(calendars().termsAt(budget.plan, at), units))
         .toFixed()
   const mostUnits = Object.fromEntries(
     Object.entries({ ...state.mostUnits, ...units }).map(([name, number]) => [name, Math.max(number, numberOf(state.mostUnits, name))]),
@@ -161,7 +160,7 @@ function turnedBack(budget: Budget, state: BudgetState, now: number): BudgetStat
 
 /** What is closed of a budget, with calls under way that belong to the billing period which is over: each at the most that it can cost. */
 function closedWithFlying({ plan }: Budget, { closed, flying, billing }: BudgetState): string {
-  const terms = [termsAt(plan, billing.start), ...(plan.changes ?? [])]
+  const terms = [calendars().termsAt(plan, billing.start), ...(plan.changes ?? [])]
   return flying
     .reduce((sum, [, calls, weight, own]) => sum.plus(highestPrice(terms, weight).plus(own).times(calls)), new Big(closed))
     .toFixed()
@@ -175,12 +174,20 @@ function turned(budget: Budget, state: BudgetState, now: number): BudgetState {
   if (now >= current.billing.end) {
     if (countsWhenLeft(budget)) current = { ...current, closed: closedWithFlying(budget, current), flying: [] }
     const closed = spentOf(budget, current).toFixed()
-    current = { ...current, closed, before: '0', metered: [], own: '0', billing: billingPeriod(budget.plan, now), folded: nothingFolded }
+    current = {
+      ...current,
+      closed,
+      before: '0',
+      metered: [],
+      own: '0',
+      billing: calendars().billingPeriod(budget.plan, now),
+      folded: nothingFolded,
+    }
   }
   if (now >= current.end) {
     const { others = [], flying: underWay, ...over } = state
     const flying = countsWhenLeft(budget) ? [] : underWay
-    const { start, end } = periodAround(now, budget.per, budget.zone)
+    const { start, end } = calendars().periodAround(now, budget.per, budget.zone)
     const kept = [{ ...over, flying: [] }, ...others.filter((one) => one.start !== start)].slice(0, mostOthers)
     const known = others.find((one) => one.start === start)
     if (known && now < (known.countsUntil ?? Number.POSITIVE_INFINITY))

@@ -2,7 +2,7 @@ import type Big from 'big.js'
 import { defaults } from '../defaults.js'
 import { decimal } from '../money/decimal.js'
 import type { PlanOptions, Pricing, UnbilledOutcome } from '../money/plan.js'
-import type { CalendarPeriod } from '../time/calendar.js'
+import type { CalendarPeriod } from '../time/calendar-period.js'
 
 /** In which period a budget holds, and what happens as it is spent. */
 export interface BudgetTerms {

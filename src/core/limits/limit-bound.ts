@@ -1,5 +1,6 @@
+import { alignedWindow } from './aligned-window.js'
 import type { Bound, BoundCall, Refusal } from './bound.js'
-import { alignedWindow, type Limit } from './limit.js'
+import type { Limit } from './limit.js'
 import { begun, ended, extended, type LimitState, roomAgain, roomIn, setBack, unused } from './limit-state.js'
 import { type LimitUse, ofName, type ProviderState } from './provider-state.js'
 import { reportedLeft } from './reported-bound.js'

@@ -1,5 +1,6 @@
+import { alignedWindow } from './aligned-window.js'
 import { type ClockChange, moved } from './clock-change.js'
-import { alignedWindow, type Limit } from './limit.js'
+import type { Limit } from './limit.js'
 
 /**
  * So many calls at one moment, milliseconds since 1970-01-01T00:00Z. Of an aligned window that was there before the clock was set back:

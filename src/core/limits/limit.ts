@@ -1,5 +1,4 @@
 import { defaults } from '../defaults.js'
-import { periodAround } from '../time/calendar.js'
 import { type Duration, durationMs } from '../time/duration.js'
 import type { Quota } from './quota.js'
 
@@ -140,13 +139,6 @@ export function quotaId(per: Quota['per']): string {
 /** The longest that a window can be, milliseconds. */
 function windowMs(per: WindowUnit | Duration): number {
   return longestMs[per as WindowUnit] ?? (durationMs(per) as number)
-}
-
-/** The aligned window that `now` falls in; `end` exclusive. */
-export function alignedWindow({ perMs, calendar }: Limit & { kind: 'aligned' }, now: number): { start: number; end: number } {
-  if (calendar) return periodAround(now, calendar.unit, calendar.zone)
-  const start = Math.floor(now / perMs) * perMs
-  return { start, end: start + perMs }
 }
 
 function isCalendarUnit(per: unknown): per is CalendarUnit {

@@ -1,4 +1,5 @@
-import { type CalendarPeriod, periodAround } from '../time/calendar.js'
+import { periodAround } from '../time/calendar.js'
+import type { CalendarPeriod } from '../time/calendar-period.js'
 
 /** How many calls a provider allows in a period of its calendar. */
 export interface Quota {

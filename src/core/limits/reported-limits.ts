@@ -2,7 +2,7 @@ import { parseDictionary, parseList } from 'structured-headers'
 import { parseHttpDate } from '../http/http-date.js'
 import { type Fields, fieldValue } from '../http/stored-head.js'
 import { quotaId } from './limit.js'
-import { type Quota, quotaPeriod } from './quota.js'
+import type { Quota } from './quota.js'
 
 /** What a provider says of one of its limits. Moments are milliseconds since 1970-01-01T00:00Z by this machine's clock. */
 export interface ReportedLimit {
@@ -53,13 +53,15 @@ export function reportedBy(status: number, fields: Fields, now: number, quota?: 
 /** A quota of a provider, and the header field in which answers say what is left of it, if there is one of its own. */
 export interface ReportedQuota extends Quota {
   readonly header: string | undefined
+  /** When its present period ends. */
+  readonly endAt: (now: number) => number
 }
 
 /** What is said of the quota goes by its name, so that it is compared with what is counted here. */
 function withQuota(limits: readonly ReportedLimit[], quota: ReportedQuota, fields: Fields, now: number): ReportedLimit[] {
   const name = quotaId(quota.per)
   const own = quota.header === undefined ? undefined : fieldValue(fields, quota.header)?.trim()
-  if (own !== undefined && /^\d{1,15}$/.test(own)) return [...limits, { name, left: Number(own), until: quotaPeriod(quota, now).end }]
+  if (own !== undefined && /^\d{1,15}$/.test(own)) return [...limits, { name, left: Number(own), until: quota.endAt(now) }]
   return limits.map((limit) => (limit.calls === quota.calls ? { name, left: limit.left, until: limit.until } : limit))
 }
 

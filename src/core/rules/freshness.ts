@@ -1,7 +1,7 @@
 import { shown } from '../errors/shown.js'
 import type { ServerSentEvent } from '../http/server-sent-events.js'
 import { type Duration, durationForms, durationMs, shifted } from '../time/duration.js'
-import { nextPublication, type Timetable } from '../time/timetable.js'
+import type { Timetable } from '../time/timetable.js'
 
 /** An answer, as a function that says how long it is fresh sees it. */
 export interface AnswerFacts {
@@ -22,8 +22,11 @@ export type FreshnessFunction = (answer: AnswerFacts) => Duration
 /** How long answers are fresh, compiled. Times are milliseconds. */
 export type Freshness =
   | { readonly kind: 'for'; readonly duration: Duration; readonly ms: number; readonly jitter: number }
-  | { readonly kind: 'until'; readonly timetable: Timetable }
+  | { readonly kind: 'until'; readonly next: (now: number) => number }
   | { readonly kind: 'said'; readonly by: FreshnessFunction; readonly jitter: number }
+
+/** The first publication after `now`, as `core/time/timetable.ts` finds it. */
+export type NextPublication = (timetable: Timetable, now: number) => number
 
 export interface FreshnessOptions {
   readonly freshFor?: Duration | FreshnessFunction
@@ -31,9 +34,12 @@ export interface FreshnessOptions {
   readonly jitter?: number
 }
 
-/** Undefined where the options say nothing of freshness, so that nothing is stored. */
-export function compileFreshness({ freshFor, freshUntil, jitter = 0 }: FreshnessOptions): Freshness | undefined {
-  if (freshUntil) return { kind: 'until', timetable: freshUntil }
+/** Undefined where the options say nothing of freshness, so that nothing is stored. `next`: when the timetable of `freshUntil` comes next. */
+export function compileFreshness({ freshFor, freshUntil, jitter = 0 }: FreshnessOptions, next?: NextPublication): Freshness | undefined {
+  if (freshUntil) {
+    if (!next) throw new TypeError('a timetable without a calendar')
+    return { kind: 'until', next: (now) => next(freshUntil, now) }
+  }
   if (typeof freshFor === 'function') return { kind: 'said', by: freshFor, jitter }
   const ms = durationMs(freshFor)
   return freshFor === undefined || ms === undefined ? undefined : { kind: 'for', duration: freshFor, ms, jitter }
@@ -51,7 +57,7 @@ export function longestFreshMs(freshness: Freshness | undefined, others: readonl
 
 /** Until when an answer that came at `now` is fresh. Throws what a function of the configuration throws, and a `TypeError` if it does not return a duration. */
 export function freshUntilOf(freshness: Freshness, key: string, answer: AnswerFacts, now: number): number {
-  if (freshness.kind === 'until') return nextPublication(freshness.timetable, now)
+  if (freshness.kind === 'until') return freshness.next(now)
   const duration = freshness.kind === 'for' ? freshness.duration : freshness.by(answer)
   const until = shifted(now, duration)
   if (until === undefined) throw new TypeError(`its "freshFor" function returned ${shown(duration)}: it has to be ${durationForms}`)

@@ -1,7 +1,5 @@
 import { Temporal } from 'temporal-polyfill'
-
-export const calendarPeriods = ['day', 'month', 'year'] as const
-export type CalendarPeriod = (typeof calendarPeriods)[number]
+import type { CalendarPeriod } from './calendar-period.js'
 
 /** A stretch of time: its first millisecond, and the first one after it. */
 interface Period {
@@ -47,18 +45,4 @@ export function beginsOf(unit: 'hour' | 'day', from: number, until: number, zone
     at = unit === 'day' ? at.add({ days: 1 }).startOfDay() : at.add({ hours: 1 })
   }
   return begins
-}
-
-const knownZones = new Set<string>()
-
-export function isTimeZone(zone: unknown): zone is string {
-  if (typeof zone !== 'string') return false
-  if (knownZones.has(zone)) return true
-  try {
-    new Intl.DateTimeFormat('en', { timeZone: zone })
-    knownZones.add(zone)
-    return true
-  } catch {
-    return false
-  }
 }

@@ -1,3 +1,4 @@
+import { loadCalendars } from '../../core/limits/calendars.js'
 import { type ProviderState, parseProviderState } from '../../core/limits/provider-state.js'
 import { type ProviderStatus, statusOf } from '../../core/limits/status.js'
 import type { SharedRecords } from '../../core/ports/shared-records.js'
@@ -14,6 +15,7 @@ export function recordName(provider: string): string {
 
 /** How the providers stand of which a store knows anything, by name. */
 export async function statusOfProviders(records: SharedRecords, now: number): Promise<ProviderStatus[]> {
+  await loadCalendars()
   const all = [...(await records.records(prefix, now))].sort(([a], [b]) => (a < b ? -1 : 1))
   return all.map(([name, text]) => statusOf(name.slice(prefix.length), parseProviderState(text), now))
 }
@@ -23,12 +25,13 @@ export async function recordOf(records: SharedRecords, provider: string, now: nu
   return records.read(recordName(provider), now)
 }
 
-/** Changes what a store knows of a provider, in one step. */
+/** Changes what a store knows of a provider, in one step. `change` may ask calendars. */
 export async function changeProvider(
   records: SharedRecords,
   provider: string,
   now: number,
   change: (text: string | undefined) => ProviderState,
 ): Promise<void> {
+  await loadCalendars()
   await records.update(recordName(provider), now, (text) => ({ value: JSON.stringify(change(text)), keepUntil: now + keepForMs }))
 }

@@ -7,26 +7,31 @@ import { NothingStoredError } from '../../core/errors/call-errors.js'
 import { UsageError } from '../../core/errors/setup-errors.js'
 import { noDirectives } from '../../core/http/request-directives.js'
 import { isSignpost } from '../../core/http/variants.js'
+import { OnDemand } from '../../core/on-demand.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import { Remembered } from '../../core/remembered.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { labelled, storedOutcome } from '../answer/outcomes.js'
-import { type PutAnswer, type PutParts, putAnswer } from '../answer/put-answer.js'
+import type { PutAnswer, PutParts } from '../answer/put-answer.js'
 import { warmLabel } from '../answer/warm-options.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import { AnswerResponse } from './answer-response.js'
 import { excerpted } from './excerpt.js'
-import { explainCall } from './explain-call.js'
+import type { explainCall } from './explain-call.js'
 import { answerOfEntry, type CompleteAnswer, type HttpAnswer, type Recipient, toResponse } from './http-answer.js'
 import type { HttpCall, Matched } from './http-call.js'
 import { readOnce, textOfGet } from './http-request.js'
 import type { Fetch } from './http-upstream.js'
 import type { CallPreparation, Prepared } from './prepare-call.js'
 import { refusalAnswer } from './refusal-response.js'
+
+/** What explains calls, and what stores answers that are put. */
+export const explainingCode = new OnDemand(() => import('./explain-call.js'))
+export const puttingCode = new OnDemand(() => import('../answer/put-answer.js'))
 
 /** A plain GET by URL, once its endpoint and key are known. */
 interface Known extends Recipient {
@@ -123,6 +128,7 @@ export class FetchHandler {
   async explain(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<Explanation> {
     const { preparation, explaining } = this.#parts
     const prepared = await preparation.prepare(input, init)
+    const { explainCall } = await explainingCode.get()
     return explainCall(explaining, preparation.call(prepared), prepared.matched)
   }
 
@@ -139,6 +145,7 @@ export class FetchHandler {
     const call = preparation.call(prepared, { reload: true }, { fetch: async () => answer, at })
     if (!prepared.matched.endpoint)
       throw new UsageError(`no endpoint covers ${call.sent.method} ${call.sent.url}: nothing can be stored for it; see stashen explain`)
+    const { putAnswer } = await puttingCode.get()
     return putAnswer(putting, call, at)
   }
 

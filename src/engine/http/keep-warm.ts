@@ -1,16 +1,20 @@
 import type { WarmSummary } from '../../core/entries/warm-summary.js'
 import { UsageError } from '../../core/errors/setup-errors.js'
 import { shown } from '../../core/errors/shown.js'
+import { OnDemand } from '../../core/on-demand.js'
 import type { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import { type Duration, durationMs } from '../../core/time/duration.js'
-import { nextPublication, type Timetable } from '../../core/time/timetable.js'
+import type { Timetable } from '../../core/time/timetable.js'
 import { type WarmOptions, warmTerms } from '../answer/warm-options.js'
 import type { Warming } from '../answer/warming.js'
 import { Cancellation } from '../cancellation.js'
 import type { FetchHandler } from './fetch-handler.js'
 import type { WarmRequest } from './warm-request.js'
-import { warmRequests } from './warm-requests.js'
+
+/** What fetches in advance, and what finds the moments of timetables. */
+export const warmingCode = new OnDemand(() => import('./warm-requests.js'))
+export const publicationCode = new OnDemand(() => import('../../core/time/next-publication.js'))
 
 /** How answers are fetched in advance again and again. */
 export interface KeepWarmOptions extends WarmOptions {
@@ -56,13 +60,15 @@ export function keepWarm(
   async function turn(): Promise<void> {
     try {
       const list = typeof requests === 'function' ? await requests() : requests
+      const { warmRequests } = await warmingCode.get()
       const summary = await warmRequests({ http, warming }, list, { ...options, signal: ending.signal })
       if (!ending.aborted) onDone?.(summary)
       troubles.fine(what)
     } catch (error) {
       if (!ending.aborted) troubles.trouble(what, error, what)
     }
-    if (!ending.aborted) waitUntil(nextAt(when, clock.now()))
+    const at = await nextAt(when, clock.now())
+    if (!ending.aborted) waitUntil(at)
   }
   signal?.addEventListener('abort', stop, { once: true })
   if (signal?.aborted) stop()
@@ -72,8 +78,13 @@ export function keepWarm(
 
 const what = 'keeping warm fails, it is tried again the next time'
 
-function nextAt(when: Duration | Timetable, now: number): number {
-  return typeof when === 'object' ? nextPublication(when, now) : now + (durationMs(when) as number)
+/** Where the code of calendars cannot be loaded, it is tried again so much later, milliseconds. */
+const loadAgainMs = 60_000
+
+async function nextAt(when: Duration | Timetable, now: number): Promise<number> {
+  if (typeof when !== 'object') return now + (durationMs(when) as number)
+  const calendar = await publicationCode.get().catch(() => undefined)
+  return calendar ? calendar.nextPublication(when, now) : now + loadAgainMs
 }
 
 /** Whether a second look at a list would find nothing. */

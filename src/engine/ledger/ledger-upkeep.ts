@@ -11,7 +11,7 @@ import {
   plainRow,
 } from '../../core/ledger/ledger-row.js'
 import { openCalls, overLimits, settledMs } from '../../core/ledger/over-limit.js'
-import { readableRow } from '../../core/ledger/readable.js'
+import { readableRow } from '../../core/ledger/readable-row.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { LedgerSpan } from '../../core/ports/ledger-store.js'
 import type { Store } from '../../core/ports/store.js'
@@ -34,6 +34,8 @@ const afterMs = 10 * minuteMs
 /** Works on a ledger; `isOver`, once nothing more is to be done. */
 export interface Upkeep {
   readonly store: Store
+  /** Those of the store. */
+  readonly accounts: readonly LedgerAccount[]
   readonly clock: Pick<Clock, 'later' | 'ticks'>
   readonly now: number
   readonly isOver: () => boolean
@@ -44,11 +46,10 @@ export interface Upkeep {
  * kept: account by account, so that calls can come between.
  */
 export async function keepLedgerSmall(upkeep: Upkeep, { minutesForMs, hoursForMs, zone }: LedgerKeeping): Promise<void> {
-  const { store, clock, now, isOver } = upkeep
+  const { store, accounts: all, clock, now, isOver } = upkeep
   const { facts } = await readFacts(store)
   const turns = new Turns(clock)
   const byProvider = new Map<string, LedgerAccount[]>()
-  const all = await store.ledger.accounts()
   await turns.next()
   for (const account of all) {
     const its = byProvider.get(account.provider)

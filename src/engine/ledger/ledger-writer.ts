@@ -1,10 +1,14 @@
-import { coarsened } from '../../core/ledger/coarsen.js'
 import { bucketMs, type LedgerRow, plainRow, type TallyRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
+import { OnDemand } from '../../core/on-demand.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
 import type { Mode } from '../../core/rules/mode.js'
 import { EndpointCounter } from './endpoint-counter.js'
+import { mergedRows } from './merged-rows.js'
+
+/** What puts rows into coarser buckets. */
+export const coarserCode = new OnDemand(() => import('./coarser-rows.js'))
 
 /** How long a count may wait in memory before it is written, milliseconds: what an end without warning costs is less than a second. */
 export const writeAfterMs = 800
@@ -88,33 +92,20 @@ export class LedgerWriter {
       this.#batch = undefined
       return true
     } catch {
-      for (const counter of this.#counters.values()) counter.turn() // what was counted meanwhile is merged too
-      this.#pending = bounded(this.#pending)
+      await this.#bound()
       this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
       return false
     }
+  }
+
+  /** Puts what waits for a store together, in coarser buckets where it fails for so long that there are too many. No count is lost. */
+  async #bound(): Promise<void> {
+    const coarser = this.#pending.length > mostRows ? await coarserCode.get().catch(() => undefined) : undefined
+    for (const counter of this.#counters.values()) counter.turn() // what was counted meanwhile is merged too
+    this.#pending = mergedRows(this.#pending)
+    if (coarser) this.#pending = coarser.coarserRows(this.#pending, mostRows)
   }
 }
 
 /** Rows that wait for a store, at the most. */
 const mostRows = 5_000
-
-/** One row a bucket and endpoint; where a store fails for so long that there are too many, in coarser buckets. No count is lost. */
-function bounded(rows: readonly TallyRow[]): TallyRow[] {
-  let few = merged(rows)
-  for (const grain of ['hour', 'day'] as const) {
-    if (few.length > mostRows) few = coarsened(few, grain, [], undefined).filter(({ isDetail }) => !isDetail)
-  }
-  return few
-}
-
-function merged(rows: readonly TallyRow[]): TallyRow[] {
-  const byPlace = new Map<string, TallyRow>()
-  for (const row of rows) {
-    const place = JSON.stringify([row.bucket, row.grain, row.mode, row.provider, row.endpoint])
-    const known = byPlace.get(place)
-    if (known) known.tally.merge(row.tally)
-    else byPlace.set(place, row)
-  }
-  return [...byPlace.values()]
-}

@@ -1,6 +1,7 @@
 import { Turns } from '../../core/in-pieces.js'
 import { accountName, type BillingFacts, finerThan, type Grain, grains, placeOfRow, type TallyRow } from '../../core/ledger/ledger-row.js'
-import { areReadable, readableRow } from '../../core/ledger/readable.js'
+import { areReadable } from '../../core/ledger/readable-facts.js'
+import { readableRow } from '../../core/ledger/readable-row.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
 

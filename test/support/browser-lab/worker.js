@@ -1,4 +1,5 @@
 // Asks in a worker or service worker as it is told to.
+import 'stashen/whole' // a service worker can load nothing later
 import './lab.js'
 
 const answer = async ({ data: { id, path }, source, ports }) => {

@@ -1,0 +1,260 @@
+import { assemble } from './assemble.js'
+import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
+import { withNearest } from './config/nearest-name.js'
+import type { LedgerOptions, StashConfig } from './config/stash-config.js'
+import { eventNames } from './core/decide/events.js'
+import { defaults } from './core/defaults.js'
+import { compileEndpoint, endpointList, haveTerms, resolveRule } from './core/endpoints/compile.js'
+import type { ProviderOptions } from './core/endpoints/provider-options.js'
+import { hasTerms } from './core/endpoints/terms.js'
+import { unmatched } from './core/endpoints/unmatched.js'
+import { StashClosedError, UsageError } from './core/errors/setup-errors.js'
+import { shown } from './core/errors/shown.js'
+import { factsOf } from './core/ledger/billing-facts.js'
+import { everyProvider } from './core/ledger/ledger-row.js'
+import { loadCalendars } from './core/limits/calendars.js'
+import { OncePerEpisode } from './core/once-per-episode.js'
+import type { Clock } from './core/ports/clock.js'
+import type { Store } from './core/ports/store.js'
+import { durationMs } from './core/time/duration.js'
+import { Events } from './engine/events.js'
+import { StoreTime } from './engine/gate/store-time.js'
+import type { Fetch } from './engine/http/http-upstream.js'
+import type { LedgerKeeping } from './engine/ledger/ledger-upkeep.js'
+import type { AsyncFunction } from './engine/operation/operation-labels.js'
+import { operationLater } from './engine/operation/operation-later.js'
+import type { Operation, OperationOptions, WrapParts } from './engine/operation/wrap-operation.js'
+import { systemClock, turnsBy } from './engine/system-clock.js'
+import { entryMethods } from './entry-methods.js'
+import { onDemand } from './loaded-later.js'
+import type { ReportOptions, Stash } from './stash.js'
+import { guardedStore } from './stores/guarded/store.js'
+import { MemoryRecords } from './stores/memory/records.js'
+import { memoryStore } from './stores/memory/store.js'
+
+/** How often records that have run out are dropped and the ledger is put together, milliseconds. */
+const sweepEveryMs = 600_000
+
+/** What `openStash` does. */
+export async function buildStash(config: StashConfig): Promise<Stash> {
+  checkConfig(config)
+  const { terms, JournalWriter } = await codeFor(config)
+  const { providers = {}, sets = {}, clock = systemClock, mode = defaults.mode, refusals = defaults.refusals } = config
+  const warn = config.warn ?? ((message) => console.warn(`stashen: ${message}`))
+  const events = new Events(warn)
+  const store = guardedStore(config.store ?? memoryStore(), {
+    clock,
+    timeLimitMs: durationMs(config.storeTimeout ?? defaults.storeTimeout) as number,
+    openWithout: config.openWithoutStore ?? false,
+    trouble(message, error) {
+      warn(message)
+      events.tell('store-trouble', { message, error })
+    },
+    recovered: () => events.tell('recovered', { what: 'store' }),
+    corrupt({ provider, endpoint }, key, error) {
+      const spot = { provider: textOr(provider, unmatched), endpoint: textOr(endpoint, unmatched) }
+      ledger.counter(spot.provider, spot.endpoint, mode).at(clock.now()).corrupt++
+      events.tell('corrupt-entry', { ...spot, key, error })
+    },
+  })
+  await store.open({ now: clock.now(), warn })
+  const time = new StoreTime(clock, config.clock === undefined && config.store?.time ? () => store.time() : undefined) // another clock may tell another time
+  await time.measure()
+  await rememberFacts(store, config, clock.now())
+  const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
+
+  const { fetch } = globalThis // which may be replaced by this very stash
+  const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, warming, rules, bounds } = assemble(config, {
+    store,
+    clock,
+    time,
+    mode,
+    events,
+    warn,
+    fetch,
+    terms,
+  })
+  if (terms && mode !== 'offline') {
+    for (const one of bounds) await terms.countEarlier({ store, clock: turnsBy(clock) }, time.now(), one).catch(() => undefined) // told by the store's guard
+  }
+  const journal = config.journal && JournalWriter && new JournalWriter(config.journal, { clock, events, warn })
+  const taken = new Set(
+    Object.entries(providers).flatMap(([name, options]) => endpointList(options).map((endpoint) => `${name}.${endpoint.name}`)),
+  )
+  let closing: Promise<void> | undefined
+
+  function assertOpen(): void {
+    if (closing) throw new StashClosedError()
+  }
+
+  const parts: WrapParts = {
+    entries: store.entries,
+    clock,
+    ledger,
+    runner,
+    recorder,
+    events,
+    gate,
+    putting,
+    invalidateLabels: (labels) => invalidation.of(labels),
+    warming,
+    running,
+    warn,
+    assertOpen,
+    checkCallOptions,
+  }
+
+  function operation<F extends AsyncFunction>(id: string, fn: F, options: OperationOptions<F> = {}): Operation<F> {
+    assertOpen()
+    checkOperation(id, fn, options, taken, config)
+    taken.add(id)
+    const [provider = '', name = ''] = id.split('.')
+    const itsOptions = Object.hasOwn(providers, provider) ? (providers[provider] as ProviderOptions) : {}
+    const reuse = resolveRule(options, itsOptions, sets)
+    void store.ledger.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
+    const make = async () => {
+      const { wrapOperation } = await onDemand.operations.get()
+      const terms = hasTerms(reuse, itsOptions) ? await onDemand.terms.get() : undefined
+      if (terms) await loadCalendars()
+      return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets, refusals, terms }), fn, options, parts)
+    }
+    return operationLater({ make, checkCallOptions })
+  }
+
+  async function close(): Promise<void> {
+    warming.closing.abort(new StashClosedError())
+    await stopSweeping()
+    await running.settled(durationMs(config.closeWithin ?? defaults.closeWithin) as number, (call) => new StashClosedError(call))
+    store.tryAgain()
+    await gate.settle()
+    await ledger.close()
+    await journal?.close()
+    await store.close()
+  }
+
+  const stash: Stash = {
+    fetch: (async (...[input, init]: Parameters<Fetch>) => {
+      assertOpen()
+      return http.fetch(input, init)
+    }) as Fetch,
+    operation,
+    async explain(input, init) {
+      assertOpen()
+      return http.explain(input, init)
+    },
+    calling: (wanted) => {
+      checkCallOptions(wanted)
+      return {
+        fetch: (async (...[input, init]: Parameters<Fetch>) => {
+          assertOpen()
+          return http.fetch(input, init, wanted)
+        }) as Fetch,
+      }
+    },
+    on(name, listener) {
+      if (!eventNames.includes(name))
+        throw new UsageError(`there is no event ${shown(name)}${withNearest(String(name), eventNames)}; there are ${eventNames.join(', ')}`)
+      if (typeof listener !== 'function') throw new UsageError(`the listener for "${name}" is not a function`)
+      return events.on(name, listener)
+    },
+    covers(method, url) {
+      const { provider, endpoint } = URL.canParse(String(url)) ? rules.match(method.toUpperCase(), new URL(url)) : {}
+      return provider && endpoint && `${provider.name}.${endpoint.name}`
+    },
+    outcomeOf: (thing) => http.outcomeOf(thing),
+    ...entryMethods({
+      store,
+      clock,
+      http,
+      running,
+      inFlight,
+      putting,
+      warming,
+      journal: config.journal,
+      troubles: new OncePerEpisode(warn),
+      assertOpen,
+    }),
+    async status({ endpoints = false } = {}) {
+      assertOpen()
+      await gate.settle()
+      const { readStatus } = await onDemand.status.get()
+      return readStatus(store, clock.now(), { byStore: time.now(), trouble: store.trouble, endpoints, clock: turnsBy(clock) })
+    },
+    async forgive(provider) {
+      assertOpen()
+      if (!Object.hasOwn(providers, provider))
+        throw new UsageError(`no provider "${provider}" is configured${withNearest(provider, Object.keys(providers))}`)
+      await gate.forgive(provider)
+    },
+    async report(options?: ReportOptions) {
+      assertOpen()
+      await ledger.write()
+      await journal?.write()
+      const { readReport } = await onDemand.reports.get()
+      return readReport(store, clock.now(), options, {
+        unwritten: ledger.unwritten(),
+        journal: config.journal,
+        inUse: Object.keys(providers),
+        clock: turnsBy(clock),
+      })
+    },
+    close() {
+      closing ??= close()
+      return closing
+    },
+    [Symbol.asyncDispose ?? Symbol.for('Symbol.asyncDispose')]: () => stash.close(),
+  } as Stash
+  return stash
+}
+
+/** What a configuration needs besides what every one needs. */
+async function codeFor({ providers = {}, sets = {}, store, journal }: StashConfig) {
+  const isTimed = haveTerms(providers, sets)
+  const isAlone = store === undefined || store.records instanceof MemoryRecords
+  if (isTimed || !isAlone) await loadCalendars() // who shares a store may have limits that this stash has not
+  return {
+    terms: isTimed ? { ...(await onDemand.terms.get()), ...(await onDemand.earlier.get()) } : undefined,
+    JournalWriter: journal && (await onDemand.journal.get()).JournalWriter,
+  }
+}
+
+/** What a store gives that is no entry may have anything in any place. */
+function textOr(value: unknown, other: string): string {
+  return typeof value === 'string' ? value : other
+}
+
+async function rememberFacts(store: Store, { providers = {}, sets = {}, exchange }: StashConfig, now: number): Promise<void> {
+  if (exchange) await store.ledger.addFacts({ provider: everyProvider, endpoint: null, since: now, rates: exchange })
+  for (const [name, options] of Object.entries(providers)) {
+    await store.ledger.addFacts(factsOf(name, options, now))
+    for (const endpoint of endpointList(options))
+      await store.ledger.addFacts(factsOf(name, options, now, { name: endpoint.name, reuse: resolveRule(endpoint, options, sets) }))
+  }
+}
+
+/** Sweeps records and ledger at once and then every now and then; returns what stops it. Entries stay until the store needs the room. */
+function sweepNowAndThen(store: Store, clock: Clock, keeping: LedgerKeeping): () => Promise<void> {
+  let cancel = () => {}
+  let stopped = false
+  const sweep = async () => {
+    void store.records.sweep(clock.now())
+    await smaller().catch(() => {}) // told by the store's guard
+    if (!stopped) cancel = clock.later(sweepEveryMs, () => (sweeping = sweep()))
+  }
+  const smaller = async () => {
+    const accounts = await store.ledger.accounts()
+    if (accounts.length === 0) return
+    const { keepLedgerSmall } = await onDemand.upkeep.get()
+    await keepLedgerSmall({ store, accounts, clock: turnsBy(clock), now: clock.now(), isOver: () => stopped }, keeping)
+  }
+  let sweeping = sweep()
+  return () => {
+    stopped = true
+    cancel()
+    return sweeping
+  }
+}
+
+function keepingOf({ minutesFor = defaults.minutesFor, hoursFor = defaults.hoursFor, zone }: LedgerOptions = {}): LedgerKeeping {
+  return { minutesForMs: durationMs(minutesFor) as number, hoursForMs: durationMs(hoursFor) as number, zone }
+}

@@ -1,0 +1,23 @@
+import type { NextPublication } from '../rules/freshness.js'
+import type { Endpoint } from './endpoint.js'
+import type { ReuseOptions } from './options.js'
+import type { ProviderOptions } from './provider-options.js'
+
+/** What of an endpoint takes calendars or decimals to be known. */
+export type Terms = Pick<Endpoint, 'limits' | 'price' | 'spending' | 'reportedQuota'>
+
+/** What compiles terms, `compile-terms.ts`: it brings calendars and decimals along, so it is loaded where there are any. */
+export interface TermsCompiler {
+  compileTerms(endpoint: string, reuse: ReuseOptions, options: ProviderOptions): Terms
+  readonly nextPublication: NextPublication
+}
+
+export const noTerms: Terms = { limits: [], price: undefined, spending: undefined, reportedQuota: undefined }
+
+/** Whether an endpoint or operation has limits, prices or a timetable. */
+export function hasTerms(
+  { limits = [], freshUntil }: ReuseOptions,
+  { quota, plan, limits: its = [], budgets = [] }: ProviderOptions,
+): boolean {
+  return limits.length > 0 || freshUntil !== undefined || quota !== undefined || plan !== undefined || its.length > 0 || budgets.length > 0
+}

@@ -1,0 +1,44 @@
+import { UsageError } from './errors/setup-errors.js'
+
+/** Anything that can be loaded. */
+interface Loading {
+  get(): Promise<unknown>
+}
+
+const known: Loading[] = []
+
+/** Code that is loaded when it is first asked for: who never asks need not have it. */
+export class OnDemand<M> implements Loading {
+  readonly #load: () => Promise<M>
+  #code: M | undefined
+
+  constructor(load: () => Promise<M>) {
+    this.#load = load
+    known.push(this)
+  }
+
+  /** The code, if it is there. */
+  get loaded(): M | undefined {
+    return this.#code
+  }
+
+  /** Brings the code, so that it need not be loaded. */
+  give(code: M): void {
+    this.#code = code
+  }
+
+  /** The code. Rejects where it cannot be loaded; the next time it is tried again. */
+  async get(): Promise<M> {
+    if (this.#code !== undefined) return this.#code
+    if ('ServiceWorkerGlobalScope' in globalThis) {
+      throw new UsageError('a service worker can load no code later: import "stashen/whole" there, in place of "stashen"')
+    }
+    this.#code = await this.#load()
+    return this.#code
+  }
+}
+
+/** Loads all that would be loaded on demand. */
+export async function loadAll(): Promise<void> {
+  await Promise.all(known.map((one) => one.get()))
+}

@@ -1,0 +1,2 @@
+export const calendarPeriods = ['day', 'month', 'year'] as const
+export type CalendarPeriod = (typeof calendarPeriods)[number]
