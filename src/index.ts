@@ -6,10 +6,11 @@ export { invalidatedTimes, type StoredTimes } from './core/decide/entry-times.js
 export type { EventListener, EventName, EventPlace, EvictedBy, HoldOffFacts, StashEvents, UpstreamCallFacts } from './core/decide/events.js'
 // How a call was answered
 export type { Explanation, NearMiss } from './core/decide/explanation.js'
-export type { NotKept, Trust } from './core/decide/keep.js'
+export type { NotKept } from './core/decide/keep.js'
 export type { FoundIn, Layer } from './core/decide/layer.js'
 export type { Outcome } from './core/decide/outcome.js'
 export { type Reason, reasons } from './core/decide/reasons.js'
+export type { Trust } from './core/decide/trust.js'
 export type {
   AnswerInstead,
   AtLimit,

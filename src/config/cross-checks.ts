@@ -1,6 +1,6 @@
-import { endpointList, resolveRule } from '../core/endpoints/compile.js'
 import type { EndpointTerms, NamedEndpointOptions, ReuseOptions, RuleOptions } from '../core/endpoints/options.js'
 import type { ProviderOptions } from '../core/endpoints/provider-options.js'
+import { endpointList, resolveRule } from '../core/endpoints/resolve-rule.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { areTied, parametersOf, parseRequestTemplate, type RequestTemplate } from '../core/rules/request-template.js'
 import { durationMs } from '../core/time/duration.js'

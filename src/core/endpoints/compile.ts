@@ -10,8 +10,9 @@ import { parseRequestTemplate, segmentsOf } from '../rules/request-template.js'
 import { unitsUpTo } from '../rules/units.js'
 import { durationMs } from '../time/duration.js'
 import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
-import type { NamedEndpointOptions, Refusals, ReuseOptions, RuleOptions } from './options.js'
+import type { NamedEndpointOptions, Refusals, ReuseOptions } from './options.js'
 import type { ProviderOptions } from './provider-options.js'
+import { endpointList, resolveRule } from './resolve-rule.js'
 import { hasTerms, noTerms, type TermsCompiler } from './terms.js'
 import { unmatched } from './unmatched.js'
 
@@ -74,13 +75,6 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
 function saidLabels(source: Extract<EndpointLabel, (...args: never[]) => Labels>, { request, answer }: LabelFacts): Labels {
   if (!request || !answer) throw new TypeError('it has no labels yet')
   return source(request, answer)
-}
-
-/** Whether any endpoint of a configuration has limits, prices or a timetable. */
-export function haveTerms(providers: Readonly<Record<string, ProviderOptions>>, sets: Common['sets']): boolean {
-  return Object.values(providers).some(
-    (options) => hasTerms({}, options) || endpointList(options).some((endpoint) => hasTerms(resolveRule(endpoint, options, sets), options)),
-  )
 }
 
 /** What stands for calls that no endpoint covers. */
@@ -182,36 +176,8 @@ function statusMap(freshForStatus: ReuseOptions['freshForStatus'] = {}): Endpoin
   return new Map(Object.entries(freshForStatus).map(([status, fresh]) => [Number(status), durationMs(fresh) ?? 'never']))
 }
 
-/** The options that hold for an endpoint or operation: its own over those of its sets over the provider's defaults and their sets. */
-export function resolveRule(own: RuleOptions, { defaults: common = {} }: ProviderOptions, sets: Common['sets']): ReuseOptions {
-  return overlaid(withSets(common, sets), withSets(own, sets))
-}
-
-function withSets({ set = [], ...own }: RuleOptions, sets: Common['sets']): ReuseOptions {
-  const named = typeof set === 'string' ? [set] : set
-  return [...named.map((name) => (Object.hasOwn(sets, name) && sets[name]) || {}), own].reduce(overlaid, {})
-}
-
-/** What `over` says, and what `under` says besides; one way of saying how long an answer is fresh takes the place of another. */
-function overlaid(under: ReuseOptions, over: ReuseOptions): ReuseOptions {
-  const both = { ...under, ...over }
-  if (over.freshFor !== undefined && over.freshUntil === undefined) delete (both as { freshUntil?: unknown }).freshUntil
-  if (over.freshUntil !== undefined && over.freshFor === undefined) delete (both as { freshFor?: unknown }).freshFor
-  return both as ReuseOptions
-}
-
-/** The endpoints of a provider as a list, however they were written. */
-export function endpointList(options: ProviderOptions): NamedEndpointOptions[] {
-  const { endpoints = {} } = options
-  return isList(endpoints) ? [...endpoints] : Object.entries(endpoints).map(([name, endpoint]) => ({ ...endpoint, name }))
-}
-
 function baseOf(baseUrl: string): NonNullable<Provider['base']> {
   const url = new URL(baseUrl)
   const path = normalisePercent(url.pathname).replace(/\/$/, '')
   return { origin: url.origin, segments: path === '' ? [] : segmentsOf(path) }
-}
-
-function isList<T>(value: T | readonly unknown[]): value is Extract<T, readonly unknown[]> {
-  return Array.isArray(value)
 }

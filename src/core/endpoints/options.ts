@@ -1,4 +1,4 @@
-import type { Trust } from '../decide/keep.js'
+import type { Trust } from '../decide/trust.js'
 import type { LimitOptions } from '../limits/limit.js'
 import type { FailureOptions } from '../rules/failure.js'
 import type { AnswerFacts, FreshnessFunction } from '../rules/freshness.js'

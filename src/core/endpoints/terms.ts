@@ -2,6 +2,7 @@ import type { NextPublication } from '../rules/freshness.js'
 import type { Endpoint } from './endpoint.js'
 import type { ReuseOptions } from './options.js'
 import type { ProviderOptions } from './provider-options.js'
+import { endpointList, resolveRule, type Sets } from './resolve-rule.js'
 
 /** What of an endpoint takes calendars or decimals to be known. */
 export type Terms = Pick<Endpoint, 'limits' | 'price' | 'spending' | 'reportedQuota'>
@@ -20,4 +21,11 @@ export function hasTerms(
   { quota, plan, limits: its = [], budgets = [] }: ProviderOptions,
 ): boolean {
   return limits.length > 0 || freshUntil !== undefined || quota !== undefined || plan !== undefined || its.length > 0 || budgets.length > 0
+}
+
+/** Whether any endpoint of a configuration has limits, prices or a timetable. */
+export function haveTerms(providers: Readonly<Record<string, ProviderOptions>>, sets: Sets): boolean {
+  return Object.values(providers).some(
+    (options) => hasTerms({}, options) || endpointList(options).some((endpoint) => hasTerms(resolveRule(endpoint, options, sets), options)),
+  )
 }
