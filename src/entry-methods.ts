@@ -113,10 +113,12 @@ export function entryMethods({
       compileSelector(selector)
       return asked(onDemand.exports, ({ exportHar }) => exportHar(store, selector, now))
     },
-    async import(har) {
+    async import(har, { onProgress } = {}) {
       assertOpen()
       const [{ parsedHar }, { importHar }] = await Promise.all([onDemand.archives.get(), onDemand.imports.get()])
       const importing = importHar(parsedHar(har), {
+        onProgress,
+        clock: turnsBy(clock),
         async putEntry(entry) {
           const there = await store.entries.get(entry.key)
           if (there && there.storedAt > entry.storedAt) return { notKept: 'out-of-date' }

@@ -135,6 +135,6 @@ export type { ValueForm } from './engine/operation/operation-value.js'
 export type { Operation, OperationOptions } from './engine/operation/wrap-operation.js'
 export { loadEverything } from './load-everything.js'
 export { openStash } from './open-stash.js'
-export type { ChangeOptions, MostUsedOptions, ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
+export type { ChangeOptions, ImportOptions, MostUsedOptions, ReportBy, ReportOptions, Stash, StashStatus } from './stash.js'
 // Stores and time
 export { type MemoryStoreOptions, memoryStore } from './stores/memory/store.js'

@@ -49,6 +49,12 @@ export interface MostUsedOptions {
   readonly zone?: string
 }
 
+/** How an archive is imported. */
+export interface ImportOptions {
+  /** Called after each answer: how many are done, stored or not, and of how many. */
+  readonly onProgress?: (progress: { readonly done: number; readonly of: number }) => void
+}
+
 /** How stored answers are changed. */
 export interface ChangeOptions {
   /** Only says how many it would be. Default false. */
@@ -131,9 +137,9 @@ export interface Stash extends AsyncDisposable {
   /**
    * Stores the answers of an HTTP Archive (HAR 1.2), given as text or as what `JSON.parse` made of it: those that a stash exported exactly as they were, all
    * others, such as those that a browser captured, by their rules and as of when they came. What is stored and newer stays. Nothing is called or counted.
-   * Rejects with code `USAGE`, with nothing stored, where it is not an archive.
+   * Rejects with code `USAGE`, with nothing stored, where it is not an archive. `onProgress`: called after each answer.
    */
-  import(har: unknown): Promise<Imported>
+  import(har: unknown, options?: ImportOptions): Promise<Imported>
   /**
    * Fetches answers in advance, for calls that nobody has made yet: as background calls, which wait for their turn at limits and leave all others their share.
    * They cost what they cost, and count as asked by nobody: they are no saving. Resolves with what came of it, also where single calls fail.

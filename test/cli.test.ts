@@ -1,7 +1,9 @@
-import { execFile, spawnSync } from 'node:child_process'
+import { execFile, spawn, spawnSync } from 'node:child_process'
+import { once } from 'node:events'
 import { copyFileSync, existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { createServer } from 'node:http'
 import { fileURLToPath } from 'node:url'
+import { promisify } from 'node:util'
 import Big from 'big.js'
 import { expect } from 'chai'
 import { parse } from 'csv-parse/sync'
@@ -12,6 +14,7 @@ import { sqliteStore } from 'stashen/sqlite'
 import { runDemo } from '../examples/harbour/demo.js'
 import type { DayCounts } from '../examples/harbour/run-day.js'
 import { temporaryFolder } from './support/files.js'
+import { haveTerminal, terminal } from './support/needs.js'
 
 const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
 
@@ -468,6 +471,30 @@ export default { store: packedStore({ store: sqliteStore('${folder}/own.db'), en
       expect(readFileSync(file('mine.db')).equals(before)).to.equal(true)
     })
   })
+
+  if (haveTerminal('progress of commands'))
+    it('shows on a terminal how far a command is that takes longer, leaves nothing of it there, and ends at once when it is interrupted', async () => {
+      const server = createServer((_request, response) => void setTimeout(() => response.end('high'), 300))
+      await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
+      const base = `http://127.0.0.1:${(server.address() as { port: number }).port}`
+      const endpoints = { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } }
+      writeFileSync(file('slow.json'), JSON.stringify({ providers: { ebbline: { baseUrl: base, endpoints } } }))
+      const urls = (count: number) => Array.from({ length: count }, (_, i) => `${base}/tides/${i}\n`).join('')
+      writeFileSync(file('few.txt'), urls(9))
+      writeFileSync(file('many.txt'), urls(400))
+      const warm = (list: string) =>
+        `${process.execPath} ${bin} warm ${file(list)} --at-once 1 --store ${file('slow.db')} --config ${file('slow.json')} --renew`
+      const { stdout } = await promisify(execFile)(terminal, ['-qec', warm('few.txt'), '/dev/null'])
+      expect(stdout).to.match(/warming =+-+ [3-8] of 9, [12] s left/)
+      expect(stdout.slice(stdout.lastIndexOf('warming'))).to.include('9 of 9 answers fetched and stored')
+      expect(stdout, 'nothing is changed that would have to be put right').to.not.match(/\u001b\[\?(25|7)l/)
+      const interrupted = spawn(terminal, ['-qec', `timeout -s INT 2.5 ${warm('many.txt')}`, '/dev/null'], { stdio: 'ignore' })
+      const began = performance.now()
+      await once(interrupted, 'exit')
+      expect(performance.now() - began, 'in the midst of two minutes').to.be.below(20_000)
+      server.closeAllConnections()
+      server.close()
+    }).timeout(60_000)
 
   it('stashen warm fetches in advance what a file or a journal names, once, and says what came of it', async () => {
     let calls = 0

@@ -3,6 +3,7 @@ import { Readable } from 'node:stream'
 import { pipeline } from 'node:stream/promises'
 import type { Command } from 'commander'
 import type { StashConfig } from '../config/stash-config.js'
+import { compileSelector } from '../core/entries/selector.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { openStash } from '../open-stash.js'
 import { exportHar } from '../queries/har-export.js'
@@ -11,10 +12,11 @@ import { printable } from '../render/printable.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { addStoreOption, newStore, openToRead, type StoreChoice } from './open-store.js'
+import { counted, progressOf } from './progress.js'
 import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
 
 /** `stashen export`. */
-export function addExport(command: Command, { stdout }: CliContext): void {
+export function addExport(command: Command, { stdout, stderr }: CliContext): void {
   addSelectorOptions(addStoreOption(command, 'the store to read'))
     .option('--output <file>', 'the file to write (default: standard output)')
     .action(async ({ output, ...options }: SelectorOptions & StoreChoice & { readonly output?: string }) => {
@@ -22,11 +24,14 @@ export function addExport(command: Command, { stdout }: CliContext): void {
       if (output !== undefined && existsSync(output))
         throw new UsageError(`there is a file "${output}" already: name another with --output, or delete it`)
       const store = await openToRead(options)
+      const progress = progressOf(stderr, 'exporting answers')
       try {
-        const pieces = exportHar(store, selector, Date.now())
+        const of = compileSelector(selector).isAll ? (await store.entries.size()).entries : undefined
+        const pieces = counted(exportHar(store, selector, Date.now()), progress, of)
         if (output !== undefined) await pipeline(Readable.from(pieces), createWriteStream(output, { flags: 'wx' }))
         else for await (const piece of pieces) stdout.write(piece)
       } finally {
+        progress.stop()
         await store.close()
       }
     })
@@ -51,10 +56,12 @@ export function addImport(command: Command, { stdout, stderr }: CliContext): voi
       const config: StashConfig = isRuled ? (await configOf(named)).config : {}
       const warn = (message: string) => stderr.write(`stashen: ${printable(message)}\n`)
       const stash = await openStash({ ...config, store: storing, warn })
+      const progress = progressOf(stderr, 'importing answers')
       try {
-        const imported = await stash.import(har)
+        const imported = await stash.import(har, { onProgress: ({ done, of }) => progress.at(done, of) })
         stdout.write(json ? `${JSON.stringify(imported)}\n` : importedText(imported, isRuled))
       } finally {
+        progress.stop()
         await stash.close()
       }
     })

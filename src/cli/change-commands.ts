@@ -6,6 +6,7 @@ import { changeEntries, type EntryChange, sweepEntries } from '../queries/entrie
 import { countText } from '../render/format.js'
 import type { CliContext } from './cli-context.js'
 import { addStoreOption, openToRead, openToWrite, type StoreChoice } from './open-store.js'
+import { progressOf } from './progress.js'
 import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
 
 interface ChangeCommandOptions extends SelectorOptions, StoreChoice {
@@ -17,15 +18,17 @@ interface ChangeCommandOptions extends SelectorOptions, StoreChoice {
 const done: Readonly<Record<EntryChange, string>> = { invalidate: 'invalidated', purge: 'dropped' }
 
 /** `stashen sweep`. */
-export function addSweep(command: Command, { stdout }: CliContext): void {
+export function addSweep(command: Command, { stdout, stderr }: CliContext): void {
   addStoreOption(command, 'the store that the application uses')
     .option('--json', 'print the number as JSON')
     .action(async ({ json, ...choice }: StoreChoice & { json?: boolean }) => {
       const store = await openToWrite(choice)
+      const progress = progressOf(stderr, 'answers dropped')
       try {
-        const entries = await sweepEntries(store, systemClock, Date.now())
+        const entries = await sweepEntries(store, systemClock, Date.now(), progress.at)
         stdout.write(json ? `${JSON.stringify({ entries })}\n` : `${answersText(entries)} dropped\n`)
       } finally {
+        progress.stop()
         await store.close()
       }
     })
@@ -45,7 +48,7 @@ export function addPurge(command: Command, context: CliContext): void {
   addChange('purge', command, context)
 }
 
-function addChange(change: EntryChange, command: Command, { stdout }: CliContext): void {
+function addChange(change: EntryChange, command: Command, { stdout, stderr }: CliContext): void {
   addSelectorOptions(addStoreOption(command, 'the store that the application uses'))
     .option('--everything', 'all stored answers, where no other option says which')
     .option('--dry-run', 'only say how many it would be')
@@ -59,11 +62,15 @@ function addChange(change: EntryChange, command: Command, { stdout }: CliContext
         )
       if (everything && !isAll) throw new UsageError('--everything means all stored answers: leave it out, or the options that select some')
       const store = await (dryRun ? openToRead : openToWrite)(options)
+      const progress = progressOf(stderr, 'going through what is stored')
       try {
-        const entries = await changeEntries(change, selector, { store, clock: turnsBy(systemClock), now: Date.now(), dryRun })
+        const of = isAll ? (await store.entries.size()).entries : undefined
+        const onProgress = (seen: number) => progress.at(seen, of)
+        const entries = await changeEntries(change, selector, { store, clock: turnsBy(systemClock), now: Date.now(), dryRun, onProgress })
         const what = answersText(entries)
         stdout.write(json ? `${JSON.stringify({ entries, dryRun })}\n` : `${what} ${dryRun ? `would be ${done[change]}` : done[change]}\n`)
       } finally {
+        progress.stop()
         await store.close()
       }
     })

@@ -1,5 +1,4 @@
 import { existsSync, rmSync } from 'node:fs'
-import { SingleBar } from 'cli-progress'
 import { type Command, InvalidArgumentError } from 'commander'
 import pc from 'picocolors'
 import { isAddress, nameWithoutPassword, storeForm } from '../config/store-name.js'
@@ -7,6 +6,7 @@ import { UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import { latencyText } from '../render/format.js'
 import type { CliContext, Demo } from './cli-context.js'
+import { progressOf } from './progress.js'
 import { printed, reportOf } from './report-command.js'
 
 interface DemoCommandOptions {
@@ -34,20 +34,21 @@ export function addDemo(command: Command, { stdout, stderr, demo: load }: CliCon
           `${pc.bold('The same call')}: ${latencyText(forwardedMs)}, then ${latencyText(storedMs)} from store\n${pc.dim(`GET ${url}`)}\n\n`,
         )
       }
-      const bar = new SingleBar({
-        stream: stderr,
-        clearOnComplete: true,
-        hideCursor: true,
-        format: 'playing the day twice {bar} {percentage}%, {eta_formatted} left',
-      })
+      const progress = progressOf(stderr, 'playing the day twice')
+      let [played, all] = [0, 0]
       try {
         await demo.run({
           ...{ store, file, seed },
-          onStart: (calls) => bar.start(calls, 0),
-          onCalls: (calls) => bar.increment(calls),
+          onStart: (calls) => {
+            all = calls
+          },
+          onCalls: (calls) => {
+            played += calls
+            progress.at(played, all)
+          },
         })
       } finally {
-        bar.stop()
+        progress.stop()
       }
       stdout.write(await printed(await reportOf({ store }), { format: json ? 'json' : 'text', zone: demo.zone }))
       if (!json) stdout.write(nextSteps(store, file))

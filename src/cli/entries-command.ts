@@ -11,6 +11,7 @@ import { printableJson } from '../render/printable.js'
 import type { CliContext } from './cli-context.js'
 import { momentOf } from './moment.js'
 import { addStoreOption, openToRead, type StoreChoice } from './open-store.js'
+import { counted, type Progress, progressOf } from './progress.js'
 import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
 import { knownZone, localZone } from './zone.js'
 
@@ -39,7 +40,7 @@ const orders = {
 type Order = keyof typeof orders
 
 /** `stashen entries`: what is stored, or one stored answer. */
-export function addEntries(command: Command, { stdout }: CliContext): void {
+export function addEntries(command: Command, { stdout, stderr }: CliContext): void {
   command.argument('[key]', 'the key of the answer to print')
   addSelectorOptions(addStoreOption(command, 'the store to read'))
     .option('--sort <order>', `by ${Object.keys(orders).join(', ')}`, orderOf, 'key' as Order)
@@ -56,13 +57,15 @@ export function addEntries(command: Command, { stdout }: CliContext): void {
         throw new UsageError('give a key, or options that select answers, not both')
       if (key === undefined && options.save !== undefined) throw new UsageError('--save writes one answer: give its key')
       const store = await openToRead(options)
+      const progress = progressOf(stderr, 'listing what is stored')
       try {
         stdout.write(
           key === undefined
-            ? await listed(store, selector, options, { now, width: stdout.columns ?? usualWidth })
+            ? await listed(store, selector, options, { now, width: stdout.columns ?? usualWidth, progress })
             : await printed(store, key, { ...options, now, zone }),
         )
       } finally {
+        progress.stop()
         await store.close()
       }
     })
@@ -72,12 +75,13 @@ async function listed(
   store: Store,
   selector: EntrySelector,
   { sort, limit, json }: EntriesOptions,
-  { now, width }: { now: number; width: number },
+  { now, width, progress }: { now: number; width: number; progress: Progress },
 ): Promise<string> {
   const by = orders[sort]
   const found: StoredEntry[] = []
   let all = 0
-  for await (const entry of readEntries(store, selector, now)) {
+  const of = compileSelector(selector).isAll ? (await store.entries.size()).entries : undefined
+  for await (const entry of counted(readEntries(store, selector, now), progress, of)) {
     all++
     if (by || found.length < limit) found.push(entry)
     if (by && found.length > 2 * limit + 1_000) largest(found, by, limit)

@@ -3,6 +3,7 @@ import { type Command, Option } from 'commander'
 import pc from 'picocolors'
 import { UsageError } from '../core/errors/setup-errors.js'
 import type { Report } from '../core/ledger/report-model.js'
+import type { Journal } from '../core/ports/journal.js'
 import { readReport } from '../queries/reports.js'
 import { comparisonText } from '../render/comparison-text.js'
 import { renderCsv, renderHtml, renderMarkdown, renderText } from '../render/index.js'
@@ -11,6 +12,7 @@ import { type ReportBy, reportBys } from '../stash.js'
 import { fileJournal } from '../stores/journal/file-journal.js'
 import type { CliContext } from './cli-context.js'
 import { addStoreOption, openToRead, type StoreChoice } from './open-store.js'
+import { counted, type Progress, progressOf } from './progress.js'
 import { knownZone, localZone } from './zone.js'
 
 interface ReportCommandOptions extends StoreChoice {
@@ -29,7 +31,7 @@ const formats = ['text', 'json', 'csv', 'md', 'html'] as const
 type Format = (typeof formats)[number]
 
 /** `stashen report`: what the ledger of a store file says. */
-export function addReport(command: Command, { stdout }: CliContext): void {
+export function addReport(command: Command, { stdout, stderr }: CliContext): void {
   addStoreOption(command, 'the store to read')
     .option('--since <moment>', 'leave out what was before: ISO 8601, or words such as "start of month" and "7 days ago"')
     .option('--until <moment>', 'leave out what came after')
@@ -55,12 +57,12 @@ export function addReport(command: Command, { stdout }: CliContext): void {
       }: ReportCommandOptions) => {
         const [zone, format] = [knownZone(named), json ? 'json' : wanted]
         if (compare) {
-          stdout.write(await comparison(choice, compare, { zone, format, wide, clashes: since ?? until ?? by }))
+          stdout.write(await comparison(choice, compare, { zone, format, wide, clashes: since ?? until ?? by, stderr }))
           return
         }
         if (by === 'key' && journal === undefined) throw new UsageError('"--by key" needs the journal of the calls: name it with --journal')
         if (journal !== undefined && by !== 'key') throw new UsageError('"--journal" does nothing without "--by key"')
-        const report = await reportOf(choice, { since, until, zone, by: by ?? (format === 'html' ? 'hour' : undefined), journal })
+        const report = await reportOf(choice, { since, until, zone, by: by ?? (format === 'html' ? 'hour' : undefined), journal }, stderr)
         stdout.write(await printed(report, { format, zone, wide }))
       },
     )
@@ -74,11 +76,19 @@ interface Range {
   readonly journal?: string | undefined
 }
 
+interface ComparisonOptions {
+  readonly zone: string
+  readonly format: Format
+  readonly wide?: boolean | undefined
+  readonly clashes: string | undefined
+  readonly stderr: NodeJS.WriteStream
+}
+
 /** Two reports, printed side by side. */
 async function comparison(
   choice: StoreChoice,
   ranges: readonly string[],
-  { zone, format, wide = false, clashes }: { zone: string; format: Format; wide?: boolean | undefined; clashes: string | undefined },
+  { zone, format, wide = false, clashes, stderr }: ComparisonOptions,
 ): Promise<string> {
   if (clashes !== undefined) throw new UsageError('"--compare" says which times are reported: leave out --since, --until and --by')
   if (format !== 'text' && format !== 'json') throw new UsageError(`"--compare" is printed as text or json, not as ${format}`)
@@ -89,29 +99,47 @@ async function comparison(
     if (!since || !until || more.length > 0) throw new UsageError(`"${range}" is not a range: write two moments with ".." between them`)
     return { since, until, zone }
   })
-  const [before, after] = (await reportsOf(choice, spans)) as [Report, Report]
+  const [before, after] = (await reportsOf(choice, spans, stderr)) as [Report, Report]
   return format === 'json' ? `${printableJson({ before, after })}\n` : comparisonText({ before, after }, { colors: pc, zone, wide })
 }
 
 /** Reads a report of a store and changes nothing in it. */
-export async function reportOf(choice: StoreChoice, range: Range = {}): Promise<Report> {
-  return (await reportsOf(choice, [range]))[0] as Report
+export async function reportOf(choice: StoreChoice, range: Range = {}, stderr: NodeJS.WriteStream = process.stderr): Promise<Report> {
+  return (await reportsOf(choice, [range], stderr))[0] as Report
 }
 
-async function reportsOf(choice: StoreChoice, ranges: readonly Range[]): Promise<Report[]> {
+async function reportsOf(choice: StoreChoice, ranges: readonly Range[], stderr: NodeJS.WriteStream): Promise<Report[]> {
   for (const { journal } of ranges)
     if (journal !== undefined && !existsSync(journal))
       throw new UsageError(`there is no file "${journal}": name an existing journal with --journal`)
   const store = await openToRead(choice)
+  const progress = progressOf(stderr, 'reading the ledger')
   try {
     return await Promise.all(
       ranges.map(({ since, until, zone, by, journal }) => {
         const options = { ...(since && { since }), ...(until && { until }), ...(zone && { zone }), ...(by && { by }) }
-        return readReport(store, Date.now(), options, journal === undefined ? {} : { journal: fileJournal(journal) })
+        const itsJournal =
+          journal === undefined ? undefined : readWith(fileJournal(journal), () => progressOf(stderr, 'calls of the journal'))
+        return readReport(store, Date.now(), options, { journal: itsJournal, onProgress: progress.at })
       }),
     )
   } finally {
+    progress.stop()
     await store.close()
+  }
+}
+
+/** A journal that shows how far it was read. */
+function readWith(journal: Journal, begin: () => Progress): Pick<Journal, 'read'> {
+  return {
+    async *read() {
+      const progress = begin()
+      try {
+        yield* counted(journal.read(), progress)
+      } finally {
+        progress.stop()
+      }
+    },
   }
 }
 

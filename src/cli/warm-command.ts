@@ -1,5 +1,4 @@
 import { existsSync, readFileSync } from 'node:fs'
-import { SingleBar } from 'cli-progress'
 import { type Command, InvalidArgumentError } from 'commander'
 import { UsageError } from '../core/errors/setup-errors.js'
 import type { Journal } from '../core/ports/journal.js'
@@ -10,6 +9,7 @@ import { fileJournal } from '../stores/journal/file-journal.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { addStoreOption, newStore, type StoreChoice } from './open-store.js'
+import { progressOf } from './progress.js'
 import { knownZone, localZone } from './zone.js'
 
 interface WarmCommandOptions extends StoreChoice {
@@ -49,24 +49,18 @@ export function addWarm(command: Command, { stdout, stderr }: CliContext): void 
       const warnings: string[] = []
       const read = journal === undefined ? {} : { journal: onlyRead(fileJournal(journal)) }
       const stash = await openStash({ ...config, ...read, store: await newStore(options), warn: (message) => void warnings.push(message) })
-      const bar = new SingleBar({
-        stream: stderr,
-        clearOnComplete: true,
-        hideCursor: true,
-        format: 'warming {bar} {value}/{total}, {left} left',
-      })
+      const progress = progressOf(stderr, 'warming')
       try {
         const all =
           mostUsed === undefined ? requests : await stash.mostUsed({ count: mostUsed, since, zone: knownZone(zone ?? localZone()) })
-        bar.start(all.length, 0, { left: '' })
         const summary = await stash.warm(all, {
           ...{ renew, atOnce, headers },
-          onProgress: ({ done, leftMs }) => bar.update(done, { left: leftMs === null ? '' : `${Math.ceil(leftMs / 1000)} s` }),
+          onProgress: ({ done, of, leftMs }) => progress.at(done, of ?? undefined, leftMs ?? undefined),
         })
-        bar.stop()
+        progress.stop()
         stdout.write(json ? `${JSON.stringify(summary)}\n` : warmText(summary, warnings))
       } finally {
-        bar.stop()
+        progress.stop()
         await stash.close()
       }
     })

@@ -3,10 +3,16 @@ import type { SeenCall } from '../core/traffic/seen-call.js'
 import { openStash } from '../open-stash.js'
 import type { StarterConfig } from './starter-config.js'
 
-/** Counts calls that were seen in a ledger, as a stash that only measures would have: so that reports can be asked for. */
-export async function replay(calls: readonly SeenCall[], config: StarterConfig, store: Store): Promise<void> {
+/** Counts calls that were seen in a ledger, as a stash that only measures would have: so that reports can be asked for. `onProgress`: told how many are done, and of how many. */
+export async function replay(
+  calls: readonly SeenCall[],
+  config: StarterConfig,
+  store: Store,
+  onProgress: (done: number, of: number) => void,
+): Promise<void> {
   let now = 0
   let ticks = 0
+  let done = 0
   const byUrl = new Map<string, SeenCall>()
   const stash = await openStash({
     ...config,
@@ -29,6 +35,7 @@ export async function replay(calls: readonly SeenCall[], config: StarterConfig, 
       now = call.at
       const response = await stash.fetch(url, { method: call.method }).catch(() => undefined)
       await response?.text().catch(() => undefined)
+      onProgress(++done, calls.length)
     }
   } finally {
     await stash.close()

@@ -37,6 +37,8 @@ interface Changing {
   readonly now: number
   /** Whether it is only said how many it would be. */
   readonly dryRun: boolean
+  /** Told how many were gone through so far. */
+  readonly onProgress?: (done: number) => void
 }
 
 /** Changes of entries under way at once, of a store that takes its time. */
@@ -46,16 +48,17 @@ const mostAtOnce = 64
 export async function changeEntries(
   change: EntryChange,
   selector: EntrySelector,
-  { store: { entries }, clock, now, dryRun }: Changing,
+  { store: { entries }, clock, now, dryRun, onProgress }: Changing,
 ): Promise<number> {
   const { selection, isExact, matches, isOfAll, mayMean } = compileSelector(selector)
   const turns = new Turns(clock)
   const changes = new AtOnce(mostAtOnce)
   const changing = { entries, mayMean, now }
-  let count = 0
+  let [count, seen] = [0, 0]
   if (!dryRun) void entries.claims?.drop(selection)
   for await (const entry of allEntries(entries, selection)) {
     await turns.next()
+    onProgress?.(++seen)
     if (!matches(entry, now)) {
       if (!dryRun && isOfAll) await changeMeasured(change, entry, changing)
       continue
@@ -96,11 +99,17 @@ async function removeAll(entries: EntryStore, selection: Selection, clock: Pick<
 }
 
 /** Drops what is not worth keeping any more; returns how many entries these are. */
-export async function sweepEntries({ entries }: Pick<Store, 'entries'>, clock: Pick<Clock, 'later'>, now: number): Promise<number> {
+export async function sweepEntries(
+  { entries }: Pick<Store, 'entries'>,
+  clock: Pick<Clock, 'later'>,
+  now: number,
+  onProgress?: (dropped: number) => void,
+): Promise<number> {
   let count = 0
   const piece = async () => {
     const dropped = await entries.sweep(now)
     count += dropped.entries
+    onProgress?.(count)
     return dropped
   }
   await inPieces(clock, piece, ({ more }) => more)

@@ -1,4 +1,6 @@
 import { entryOfHar, type HarContent, type HarEntry, type HarSignpost, type Imported } from '../core/entries/har.js'
+import { Turns } from '../core/in-pieces.js'
+import type { Clock } from '../core/ports/clock.js'
 import type { Entry, PutResult } from '../core/ports/entry-store.js'
 import type { Maybe } from '../core/ports/maybe.js'
 
@@ -8,6 +10,10 @@ export interface Importing {
   putEntry(entry: Entry): Maybe<PutResult | undefined>
   /** An answer that came at a time, milliseconds since 1970-01-01T00:00Z, by its rule; returns why it was not stored. */
   putAnswer(request: Request, answer: Response, at: number): Promise<string | undefined>
+  /** By what time others come between. */
+  readonly clock: Pick<Clock, 'later' | 'ticks'>
+  /** Told how many answers are done, and of how many. */
+  readonly onProgress?: ((progress: { readonly done: number; readonly of: number }) => void) | undefined
 }
 
 /** Stores the answers of an archive: those of a stash exactly as they were, all others, such as a browser's, by their rules and as of when they came. */
@@ -15,13 +21,16 @@ export async function importHar(
   { entries, signposts }: { readonly entries: readonly HarEntry[]; readonly signposts: readonly HarSignpost[] },
   importing: Importing,
 ): Promise<Imported> {
-  let stored = 0
+  let [stored, done] = [0, 0]
   const notStored: Record<string, number> = {}
   for (const signpost of signposts) await importing.putEntry({ ...signpost, body: new Uint8Array() })
+  const turns = new Turns(importing.clock)
   for (const entry of entries) {
+    await turns.next()
     const why = await importOne(entry, importing)
     if (why === undefined) stored++
     else notStored[why] = (notStored[why] ?? 0) + 1
+    importing.onProgress?.({ done: ++done, of: entries.length })
   }
   return { stored, notStored }
 }

@@ -25,6 +25,8 @@ export interface KnownBesides {
   readonly inUse?: readonly string[]
   /** By what time others come between. Default: the system's. */
   readonly clock?: Reading['clock']
+  /** Told how far the ledger was read, in steps, and of how many. */
+  readonly onProgress?: Reading['onProgress']
 }
 
 /** The report of what a store's ledger holds, and of rows that it did not take yet. Throws code `USAGE` for a moment that is none. */
@@ -32,7 +34,7 @@ export async function readReport(
   store: Store,
   now: number,
   options: ReportOptions = {},
-  { unwritten = [], journal, inUse = [], clock = systemClock }: KnownBesides = {},
+  { unwritten = [], journal, inUse = [], clock = systemClock, onProgress }: KnownBesides = {},
 ): Promise<Report> {
   const { since, until, zone = 'UTC', by, ...unknown } = options
   for (const name of Object.keys(unknown)) throw new UsageError(`a report has no option "${name}": it has since, until, zone and by`)
@@ -47,7 +49,7 @@ export async function readReport(
   const begin = from === 0 ? 0 : Math.min(from, rowsSince(facts, from))
   const reading: Reading = { store, clock, details: new Map() }
   const { rows, unreadable } = await readRows(
-    reading,
+    { ...reading, onProgress },
     { since: begin, until: to, cuts: [from, to], finest: by === 'hour' || by === 'day' ? by : 'month' },
     unwritten,
   )

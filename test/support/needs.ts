@@ -14,6 +14,13 @@ export function haveRedis(suite: string): boolean {
   return have(suite, redisServer, 'redis-server')
 }
 
+/** Where Debian's package puts what gives a command a terminal. */
+export const terminal = '/usr/bin/script'
+
+export function haveTerminal(suite: string): boolean {
+  return have(suite, terminal, 'bsdutils')
+}
+
 /** Whether a suite can run. Where what it needs is missing it is left out, said loudly; with `CI=true` that is a failure. */
 function have(suite: string, file: string, debianPackage: string): boolean {
   if (existsSync(file)) return true

@@ -11,6 +11,9 @@ const longestMs = 32 * 86_400_000
 /** Of a longer time only whole buckets are told, where these will do: so it is told quickly. */
 const longMs = 62 * 86_400_000
 
+/** Grains that are read in detail where whole buckets will not do. */
+const longerGrains = ['month', 'day', 'hour'] as const
+
 /** Buckets that are wanted, and how. */
 export interface Wanted {
   readonly since: number
@@ -27,6 +30,8 @@ export interface Reading {
   readonly clock: Pick<Clock, 'later' | 'ticks'>
   /** What was read in detail before, where the same may be wanted again; by account and bucket. */
   readonly details?: Map<string, Details>
+  /** Told how far reading is, in steps, and of how many. */
+  readonly onProgress?: ((done: number, of: number) => void) | undefined
 }
 
 /** A row, and all of its details. */
@@ -55,8 +60,14 @@ export async function readRows(
   const lists: TallyRow[][] = [[...unwritten]]
   let unreadable = 0
   const accounts = await store.ledger.accounts()
-  for (const account of accounts) {
+  const steps = (accounts.length + 1) * (1 + longerGrains.length)
+  let done = 0
+  const next = async () => {
+    reading.onProgress?.(done++, steps)
     await turns.next()
+  }
+  for (const account of accounts) {
+    await next()
     const rows: TallyRow[] = []
     lists.push(rows)
     for (const row of await store.ledger.read({ since: since - longestMs, until, of: account })) {
@@ -66,12 +77,12 @@ export async function readRows(
     }
   }
   const isTooLong = ({ grain }: TallyRow) => grains.indexOf(grain) > grains.indexOf(finest)
-  for (const grain of ['month', 'day', 'hour'] as const) {
+  for (const grain of longerGrains) {
     const [first, end] = extentOf(lists)
     const ends = end - first > longMs ? cuts : [...cuts, first + 1, end - 1] // so that it shows when the first and the last call was
     const reachesOver = ({ bucket, lengthMs }: TallyRow) => ends.some((cut) => cut > bucket && cut < bucket + lengthMs)
     for (const [i, rows] of lists.entries()) {
-      await turns.next()
+      await next()
       const inDetail = rows.filter((row) => row.grain === grain && (isTooLong(row) || reachesOver(row)))
       if (inDetail.length === 0) continue
       const details = await detailsOf(reading, inDetail, turns)
