@@ -66,7 +66,9 @@ export const limit = z.union(
 
 /** In which of its parts something is no limit, where that is plain. */
 function limitMistake(input: unknown): string {
-  const given = (typeof input === 'object' && input !== null ? input : {}) as { calls?: unknown; per?: unknown; atOnce?: unknown }
+  const given = (typeof input === 'object' && input !== null ? input : {}) as Record<'calls' | 'per' | 'atOnce' | 'burst', unknown>
+  for (const name of ['atOnce', 'burst'] as const)
+    if (given[name] !== undefined && !callCount.safeParse(given[name]).success) return `, for "${name}" is ${shown(given[name])}`
   if (given.atOnce !== undefined) return ''
   if (given.calls !== undefined && !callCount.safeParse(given.calls).success) return `, for "calls" is ${shown(given.calls)}`
   if (given.calls !== undefined && given.per === undefined) return ', for "per" is missing'

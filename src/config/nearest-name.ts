@@ -1,7 +1,7 @@
 import leven from 'leven'
 import * as z from 'zod/mini'
 
-/** `: did you mean "x"?` with the nearest of the known names, a list of them if none is near and they are options, else nothing. */
+/** `: did you mean "x"?` with the nearest of the known names, else nothing. */
 export function withNearest(given: string, known: readonly string[]): string {
   const [nearest] = [...known].sort((a, b) => distance(given, a) - distance(given, b))
   return nearest !== undefined && distance(given, nearest) <= Math.max(2, given.length / 3) ? `: did you mean "${nearest}"?` : ''
@@ -31,12 +31,17 @@ const otherWords: Readonly<Record<string, readonly string[]>> = {
   freshForStatus: ['statuscodes', 'statuses'],
 }
 
-/** `: it is called "x" here` where an option is known by another word; else as `withNearest`. */
+/** `: it is called "x" here` where an option is known by another word; else as `withNearest`, or a list of them where they are few. */
 export function withOurName(given: string, known: readonly string[]): string {
   const plain = given.toLowerCase().replaceAll(/[^a-z0-9]/g, '')
   const ours = known.find((name) => Object.hasOwn(otherWords, name) && otherWords[name]?.includes(plain))
-  return ours === undefined ? withNearest(given, known) : `: it is called "${ours}" here`
+  if (ours !== undefined) return `: it is called "${ours}" here`
+  const nearest = withNearest(given, known)
+  return nearest === '' && known.length > 0 && known.length <= fewOptions ? `: there are ${known.join(', ')}` : nearest
 }
+
+/** So many options are listed where none is near to one that there is not. */
+const fewOptions = 8
 
 function distance(one: string, other: string): number {
   return leven(one.toLowerCase(), other.toLowerCase())

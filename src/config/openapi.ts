@@ -79,7 +79,15 @@ export function readOpenApi(value: unknown, file: string): OpenApiDocument {
 
 /** A path with our parameters: of a part that has several, or one and other text, any value. */
 function templateOf(path: string): string {
-  const partOf = (part: string) => (part.includes('{') ? `{${camelCase(part.match(/\w+/g) ?? ['id'])}}` : part)
+  const taken = new Set<string>()
+  const partOf = (part: string) => {
+    if (!part.includes('{')) return part
+    const wanted = camelCase(part.match(/\w+/g) ?? ['id'])
+    let name = wanted
+    for (let i = 2; taken.has(name); i++) name = `${wanted}${i}`
+    taken.add(name)
+    return `{${name}}`
+  }
   return path.split('/').map(partOf).join('/')
 }
 

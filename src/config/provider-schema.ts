@@ -112,7 +112,7 @@ const usageExport = z.strictObject({
 /** The shape of `ProviderOptions`. */
 export const provider = z.strictObject({
   baseUrl: option(
-    text(isBaseUrl, 'an absolute http or https URL without query, e.g. "https://tides.ebbline.example/v2"'),
+    text(isBaseUrl, 'an absolute http or https URL without query, e.g. "https://tides.ebbline.example/v2"', baseUrlMistake),
     'Absolute http or https URL that all endpoints are below.',
   ),
   ignoreCase: option(
@@ -156,6 +156,14 @@ export const provider = z.strictObject({
     'The endpoints of the provider: by name, or as a list with a name each.',
   ),
 })
+
+/** Credentials in it are not named. */
+function baseUrlMistake(value: string): string | undefined {
+  if (!URL.canParse(value)) return undefined
+  const { username, password, hash } = new URL(value)
+  if (username !== '' || password !== '') return 'was given with user or password: leave them out, and send them in a header field'
+  return hash === '' ? undefined : 'has a fragment ("#"), which is never sent: leave it out'
+}
 
 function isBaseUrl(value: string): boolean {
   if (!URL.canParse(value)) return false

@@ -38,7 +38,11 @@ const freshForStatus = z.record(
 )
 
 function noBytes(issue: Issue): string {
-  return `${received(issue)} is not a whole number of bytes`
+  return `${received(issue)} is not a whole number of bytes: write 5000000 for 5 MB`
+}
+
+function noEntries(issue: Issue): string {
+  return `${received(issue)} is not a whole number above 0: write how many answers are kept, e.g. 1000`
 }
 
 export function noWhole(issue: Issue): string {
@@ -202,7 +206,7 @@ export const reuse = {
     '"never": nothing is stored, whatever sets and defaults say; or which calls are excepted from reuse.',
   ),
   maxEntries: option(
-    z.int({ error: noWhole }).check(z.minimum(1, { error: noWhole })),
+    z.int({ error: noEntries }).check(z.minimum(1, { error: noEntries })),
     'Answers kept at the most, give or take a tenth. Default: as many as the store has room for.',
   ),
   countBy: option(

@@ -55,7 +55,7 @@ export function oneOf<const T extends readonly string[]>(values: T) {
 
 /** What only code can give: it stands in no file. */
 export function part<T>(wanted: string, isRight: (value: unknown) => boolean) {
-  return z.custom<T>(isRight, { error: `is not ${wanted}` })
+  return z.custom<T>(isRight, { error: (issue) => `${received(issue)} is not ${wanted}` })
 }
 
 /** A schema with what is written into the JSON Schema besides, and what it said before. */
@@ -95,7 +95,10 @@ export const fieldNames = listOf(text((name) => name !== '', 'a name'))
 export const isFunction = (value: unknown) => typeof value === 'function'
 
 function noShare(issue: Issue): string {
-  return `${received(issue)} is not a share: give a number from 0 to 1, e.g. 0.1`
+  const { input } = issue
+  const percent =
+    typeof input === 'number' ? input : typeof input === 'string' ? Number(/^\s*(\d+(?:\.\d+)?)\s*%\s*$/.exec(input)?.[1]) : Number.NaN
+  return `${received(issue)} is not a share: give a number from 0 to 1, e.g. ${percent > 1 && percent <= 100 ? percent / 100 : 0.1}`
 }
 
 export const zone = text(isTimeZone, 'an IANA time zone, e.g. "Europe/Oslo"')

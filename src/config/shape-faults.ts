@@ -35,7 +35,7 @@ function faultsOfIssue(issue: ZodIssue, schema: z.ZodMiniType, whole: unknown, u
     case 'invalid_type':
       return [{ path, message: isOfLibrary(issue) ? wrongKind(issue, issue) : told(issue) }]
     default:
-      return [{ path, message: told(issue) }]
+      return [{ path, message: withExample(told(issue), issue) }]
   }
 }
 
@@ -49,13 +49,23 @@ function told({ message, input }: ZodIssue): string {
     .replace(/^nothing is neither (.*) nor /, 'is missing: it has to be $1 or ')
 }
 
+/** What only code can give, with an example of it. */
+function withExample(message: string, issue: ZodIssue): string {
+  const example = issue.code === 'custom' && !message.includes(': ') ? exampleAt(issue) : undefined
+  return example === undefined ? message : `${message}: give one, e.g. ${example}`
+}
+
+function exampleAt({ path }: ZodIssue): string | undefined {
+  const steps = path.map((step) => (typeof step === 'number' ? '[]' : String(step)))
+  const [last = '', before = ''] = [steps.at(-1), steps.at(-2)]
+  return exampleOf([`${before}.*`]) ?? exampleOf([before, last])
+}
+
 /** That a value is of another kind than its option takes, with an example of that. `inner`: what one of its alternatives says. */
 function wrongKind(issue: ZodIssue, inner: ZodIssue | undefined): string {
   if (inner && !isOfLibrary(inner)) return told(inner)
-  const steps = issue.path.map((step) => (typeof step === 'number' ? '[]' : String(step)))
-  const [last = '', before = ''] = [steps.at(-1), steps.at(-2)]
-  const example = exampleOf([`${before}.*`]) ?? exampleOf([before, last])
-  const noun = inner?.code === 'invalid_type' ? nounOf(inner.expected) : 'what this option takes'
+  const example = exampleAt(issue)
+  const noun = issue.path.at(-1) === 'json' ? 'JSON' : inner?.code === 'invalid_type' ? nounOf(inner.expected) : 'what this option takes'
   return told({ ...issue, message: `${received(issue)} is not ${noun}${example === undefined ? '' : `: write ${example}`}` })
 }
 

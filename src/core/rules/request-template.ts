@@ -20,7 +20,7 @@ export function parseRequestTemplate(text: string, { ignoreCase = false }: { ign
   if (method === undefined || path === undefined || /[{}]/.test(query ?? '')) return undefined
   const segments = segmentsOf(path)
   const parts = segments.map((segment, i) => partOf(segment, i === segments.length - 1, ignoreCase))
-  if (parts.some((part) => part === undefined)) return undefined
+  if (parts.some((part) => part === undefined) || repeated(segments) !== undefined) return undefined
   return { method, path: parts as PathPart[], query: [...new URLSearchParams(query)] }
 }
 
@@ -35,8 +35,15 @@ export function templateMistake(text: string): string | undefined {
   if (/^[A-Z]+$/.test(method) && rest !== '' && !rest.startsWith('/')) return `has a path without "/" before it: write "${method} /${rest}"`
   if (/\?.*[{}]/.test(rest))
     return `has a parameter of the query for any value, which needs none: write "${method} ${rest.replace(/\?.*/, '')}", the query counts in the key`
+  const twice = repeated(segmentsOf(rest.replace(/\?.*/, '')))
+  if (twice !== undefined) return `has ${twice} twice: give each parameter a name of its own`
   const [, name] = /\/:(\w+)(?=[/?]|$)/.exec(rest) ?? []
   return name === undefined ? undefined : `has ":${name}" for a segment of any value: write "{${name}}"`
+}
+
+/** The first parameter that stands in a path twice. */
+function repeated(segments: readonly string[]): string | undefined {
+  return segments.find((segment, i) => /^\{\w+\}$/.test(segment) && segments.indexOf(segment) < i)
 }
 
 function partOf(segment: string, isLast: boolean, ignoresCase: boolean): PathPart | undefined {
