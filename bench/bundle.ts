@@ -53,6 +53,7 @@ export async function bundleFigures(): Promise<Figure[]> {
       ]
     })
   } finally {
+    await esbuild.stop()
     rmSync(folder, { recursive: true })
   }
 }

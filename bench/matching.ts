@@ -2,6 +2,7 @@ import { compileProvider } from '../src/core/endpoints/compile.js'
 import { RuleBook } from '../src/core/endpoints/rule-book.js'
 import { compileKeying } from '../src/core/rules/keying.js'
 import { requestKey } from '../src/core/rules/request-key.js'
+import { sentRequest } from '../src/core/rules/sent-request.js'
 import { compare, type Ratio } from './compare.js'
 
 const common = { mode: 'reuse', sets: {}, refusals: 'throw' } as const
@@ -39,7 +40,7 @@ export async function matchingRatio(): Promise<Ratio> {
 export async function keyRatio(): Promise<Ratio> {
   const provider = compileProvider('ebbline', { baseUrl }, common)
   const [keying, url] = [compileKeying({ provider: 'ebbline', name: 'tides' }, {}), new URL(address)]
-  const request = { method: 'GET', url, header: () => null, fields: [] }
+  const request = sentRequest({ method: 'GET', url, header: () => null, fields: [] })
   const ours = repeated(() => requestKey(provider, keying, request))
   return compare({
     name: 'the key of a GET against new URL().href',

@@ -36,8 +36,8 @@ import { memoryStore } from './stores/memory/store.js'
 /** How often records that have run out are dropped and the ledger is put together, milliseconds. */
 const sweepEveryMs = 600_000
 
-/** What `openStash` does. */
-export async function buildStash(config: StashConfig): Promise<Stash> {
+/** What `openStash` does; `fetch`: what really calls upstream, where the configuration does not say. */
+export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Stash> {
   checkConfig(config)
   const { terms, JournalWriter } = await codeFor(config)
   const { providers = {}, sets = {}, clock = systemClock, mode = defaults.mode, refusals = defaults.refusals } = config
@@ -64,7 +64,6 @@ export async function buildStash(config: StashConfig): Promise<Stash> {
   await rememberFacts(store, config, clock.now())
   const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
-  const { fetch } = globalThis // which may be replaced by this very stash
   const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, warming, rules, bounds } = assemble(config, {
     store,
     clock,

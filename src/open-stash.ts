@@ -10,6 +10,7 @@ export const stashCode = new OnDemand(() => import('./build-stash.js'))
  * store cannot be. What answers calls is loaded meanwhile, so that a page need not wait for it to show something.
  */
 export async function openStash(config: StashConfig = {}): Promise<Stash> {
+  const { fetch } = globalThis // that of now: it may be replaced meanwhile, even by what calls this very stash
   const { buildStash } = await stashCode.get()
-  return buildStash(config)
+  return buildStash(config, fetch)
 }

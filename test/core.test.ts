@@ -10,6 +10,7 @@ import { MoneySum } from '../src/core/money/money.js'
 import { freshUntilOf } from '../src/core/rules/freshness.js'
 import { compileKeying } from '../src/core/rules/keying.js'
 import { requestKey } from '../src/core/rules/request-key.js'
+import { sentRequest } from '../src/core/rules/sent-request.js'
 import { periodAround } from '../src/core/time/calendar.js'
 import { durationMs, shifted } from '../src/core/time/duration.js'
 import { momentMs } from '../src/core/time/moment.js'
@@ -253,12 +254,10 @@ describe('rules', () => {
     })
     const keyOf = ({ path, query, caller }: { path: string; query: [string, string][]; caller: string | null }) => {
       const url = new URL(`https://tides.ebbline.example/v2/${encodeURIComponent(path)}?${new URLSearchParams(query)}`)
-      return requestKey(provider, compileKeying({ provider: 'ebbline', name: 'tides' }, {}), {
-        method: 'GET',
-        url,
-        header: (name) => (name === 'authorization' ? caller : null),
-        fields: caller === null ? [] : [['authorization', caller]],
-      })
+      const header = (name: string) => (name === 'authorization' ? caller : null)
+      const fields: [string, string][] = caller === null ? [] : [['authorization', caller]]
+      const request = sentRequest({ method: 'GET', url, header, fields })
+      return requestKey(provider, compileKeying({ provider: 'ebbline', name: 'tides' }, {}), request)
     }
     /** What must be equal for two requests to be the same. */
     const sense = ({ path, query, caller }: Parameters<typeof keyOf>[0]) =>

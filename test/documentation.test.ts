@@ -1,15 +1,17 @@
 import { spawnSync } from 'node:child_process'
-import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { existsSync, readdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { basename, dirname, join, resolve } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import dictionary from 'dictionary-en-gb'
-import { build } from 'esbuild'
+import { build, stop } from 'esbuild'
 import nspell from 'nspell'
 import { chromium as driver } from 'playwright-core'
 import { type ConfigError, openStash } from 'stashen'
 import { flags } from './support/browser-lab.js'
+import { temporaryFolder } from './support/files.js'
 import { chromium, haveChromium } from './support/needs.js'
+import { packedProject } from './support/packed-project.js'
 
 const root = fileURLToPath(new URL('../../', import.meta.url))
 const pages = [
@@ -35,11 +37,13 @@ function blocksOf(text: string): { kind: string; code: string; prints: string }[
 const withoutTimes = (text: string) => text.replace(/\d+(\.\d+)? ms/g, 'N ms')
 
 describe('the documentation', function () {
-  this.timeout(60_000)
-  const folder = `${root}dist/documented/programs`
+  this.timeout(180_000)
+  const file = temporaryFolder()
+  let folder = ''
   before(() => {
-    rmSync(folder, { recursive: true, force: true })
-    mkdirSync(folder, { recursive: true })
+    folder = file('project') // with the package as it is published, and nothing else
+    packedProject(folder, ['fastify', 'pure-rand'])
+    writeFileSync(join(folder, 'package.json'), '{ "type": "module" }')
   })
 
   function run(name: string, code: string, ...preload: string[]): string {
@@ -140,6 +144,7 @@ describe('the documentation', function () {
         expect(calls).to.equal(1)
       } finally {
         await browser.close()
+        await stop()
       }
     })
 

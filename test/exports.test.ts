@@ -3,6 +3,7 @@ import { existsSync, readFileSync } from 'node:fs'
 import { dirname, join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
+import { OnDemand } from '../src/core/on-demand.js'
 import { version } from '../src/core/version.js'
 
 const root = fileURLToPath(new URL('../src/', import.meta.url))
@@ -74,6 +75,18 @@ describe('the public API', () => {
     const heavy = ['zod/mini', 'temporal-polyfill', 'cbor2', 'big.js']
     expect(heavy.filter((one) => index?.packages.has(one))).to.eql([])
     expect(heavy.filter((one) => built?.packages.has(one))).to.eql(['zod/mini', 'big.js'])
+  })
+
+  it('says what to do where code cannot be loaded, and tries again', async () => {
+    let tries = 0
+    const code = new OnDemand(async () => {
+      if (++tries === 1) throw new TypeError('the network is away')
+      return tries
+    })
+    const error = await code.get().catch((thrown: Error) => thrown)
+    expect(error).to.include({ code: 'USAGE' })
+    expect((error as Error).message).to.match(/the network is away\. Ask for it while its files can be reached, or call loadEverything/)
+    expect([await code.get(), await code.get(), code.loaded]).to.eql([2, 2, 2])
   })
 
   it('has all at once where code cannot be loaded later, as in service workers', () => {

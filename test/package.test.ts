@@ -1,13 +1,13 @@
 import { spawnSync } from 'node:child_process'
-import { cpSync, existsSync, mkdirSync, readFileSync, symlinkSync, writeFileSync } from 'node:fs'
-import { dirname, join } from 'node:path'
+import { existsSync, readFileSync, symlinkSync, writeFileSync } from 'node:fs'
+import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import { temporaryFolder } from './support/files.js'
+import { packedProject, ran } from './support/packed-project.js'
 
 const root = fileURLToPath(new URL('../../', import.meta.url))
 const manifest = JSON.parse(readFileSync(`${root}package.json`, 'utf8')) as {
-  dependencies: Record<string, string>
   exports: Record<string, unknown>
 }
 
@@ -17,33 +17,11 @@ describe('the package', function () {
   let project = ''
   let example = ''
 
-  function run(command: string, args: readonly string[], cwd = project): string {
-    const { status, stdout, stderr } = spawnSync(command, args, {
-      cwd,
-      encoding: 'utf8',
-      env: { ...process.env, NO_COLOR: '1', NODE_PATH: '' },
-    })
-    expect(status, `${command} ${args.join(' ')}\n${stdout}\n${stderr}`).to.equal(0)
-    return stdout
-  }
-
-  /** What a package needs is linked beside it, as it would be installed: nothing else of this repository is there. */
-  function link(name: string): void {
-    const there = join(project, 'node_modules', name)
-    if (existsSync(there)) return
-    mkdirSync(dirname(there), { recursive: true })
-    cpSync(`${root}node_modules/${name}`, there, { recursive: true })
-    const { dependencies = {} } = JSON.parse(readFileSync(join(there, 'package.json'), 'utf8')) as { dependencies?: Record<string, string> }
-    for (const one of Object.keys(dependencies)) if (!existsSync(join(there, 'node_modules', one))) link(one)
-  }
+  const run = (command: string, args: readonly string[]) => ran(command, args, project)
 
   before(() => {
     project = file('project')
-    mkdirSync(join(project, 'node_modules'), { recursive: true })
-    run('npm', ['pack', '--silent', '--ignore-scripts', '--pack-destination', project], root)
-    run('tar', ['xzf', 'stashen-0.1.0.tgz'])
-    cpSync(join(project, 'package'), join(project, 'node_modules/stashen'), { recursive: true })
-    for (const name of Object.keys(manifest.dependencies)) link(name)
+    packedProject(project)
     example = /```js\n([\s\S]*?)```/.exec(readFileSync(`${root}README.md`, 'utf8'))?.[1] ?? ''
   })
 

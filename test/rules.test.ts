@@ -9,6 +9,7 @@ import { compileKeying, type KeyedRequest, type KeyingOptions } from '../src/cor
 import { isPlainData } from '../src/core/rules/plain-data.js'
 import { fieldInKey, leftOut, requestKey } from '../src/core/rules/request-key.js'
 import { areTied, differences, parseRequestTemplate } from '../src/core/rules/request-template.js'
+import { sentRequest } from '../src/core/rules/sent-request.js'
 import { unitsOf, unitsUpTo } from '../src/core/rules/units.js'
 import { nextPublication } from '../src/core/time/next-publication.js'
 import { mayUseReceiver } from '../src/engine/operation/receiver.js'
@@ -170,7 +171,11 @@ describe('rules, each by itself', () => {
     const key = (options: KeyingOptions, url: string, fields: Record<string, string> = {}, more: Partial<KeyedRequest> = {}) => {
       const keying = compileKeying({ provider: 'ebbline', name: 'tides' }, options)
       const header = (name: string) => fields[name] ?? null
-      return requestKey(provider, keying, { method: 'GET', url: new URL(url), header, fields: Object.entries(fields), ...more })
+      return requestKey(
+        provider,
+        keying,
+        sentRequest({ method: 'GET', url: new URL(url), header, fields: Object.entries(fields), ...more }),
+      )
     }
     const base = 'https://tides.ebbline.example/v2/tides'
     expect(key({}, base)).to.include(`GET ${base}`).and.not.include('?')

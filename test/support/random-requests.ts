@@ -1,5 +1,6 @@
 import { Chance } from '../../examples/harbour/random.js'
 import type { SentRequest } from '../../src/core/rules/keying.js'
+import { sentRequest } from '../../src/core/rules/sent-request.js'
 
 /** A request, and what a server that looks at all of it could make of it: the same text where no server could tell it from another. */
 export interface RandomRequest {
@@ -124,10 +125,10 @@ function asRequest({ method, path, query, fields, body }: Parts): RandomRequest 
   const sorted = [...query].sort(([a], [b]) => (a < b ? -1 : a > b ? 1 : 0))
   const said = Object.entries(all).sort(([a], [b]) => (a < b ? -1 : 1))
   return {
-    request: {
-      ...{ method, url, header: (name) => all[name] ?? null, fields: said },
+    request: sentRequest({
+      ...{ method, url, header: (name: string) => all[name] ?? null, fields: said },
       ...(body && { body: new TextEncoder().encode(body.text) }),
-    },
+    }),
     sense: JSON.stringify([
       method,
       url.pathname,

@@ -9,6 +9,10 @@ export interface KeyedRequest {
   header(name: string): string | null
   /** The body's bytes; only where the endpoint is marked `safe`. */
   readonly body?: Uint8Array | undefined
+  /** The body as text (UTF-8); empty where there is none. */
+  text(): string
+  /** The JSON of the body. Throws where it is not JSON. */
+  json(): unknown
 }
 
 /** A request with all of its header fields, their names in lower case and each once. */

@@ -16,6 +16,7 @@ import { normalisePercent } from '../../core/rules/normalise-url.js'
 import { Redaction } from '../../core/rules/redaction.js'
 import { fieldInKey, placeOfRequest, requestKey } from '../../core/rules/request-key.js'
 import { parameterValues, segmentsOf } from '../../core/rules/request-template.js'
+import { sentRequest } from '../../core/rules/sent-request.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import { type Call, type CallTerms, termsOf } from '../call/call.js'
 import type { Fetched } from '../call/fetched.js'
@@ -123,7 +124,7 @@ export class HttpCall implements Call<HttpAnswer> {
   #labelFacts(): LabelFacts {
     const { method, url, provider, rule } = this.#matched
     const segments = segmentsOf(normalisePercent(url.pathname)).slice(provider?.base?.segments.length)
-    const request = this.#sending.keyed?.request ?? { method, url, header: (name: string) => this.header(name) }
+    const request = this.#sending.keyed?.request ?? sentRequest({ method, url, header: (name) => this.header(name) })
     return { request, path: parameterValues(rule.template, segments), query: url.searchParams }
   }
 

@@ -7,6 +7,7 @@ import type { Selection } from '../../core/ports/selection.js'
 import type { Mode } from '../../core/rules/mode.js'
 import { normalisePercent } from '../../core/rules/normalise-url.js'
 import { placeOfRequest } from '../../core/rules/request-key.js'
+import { sentRequest } from '../../core/rules/sent-request.js'
 
 /** Methods that change nothing (RFC 9110 section 9.2.1). */
 const safeMethods = ['GET', 'HEAD', 'OPTIONS', 'TRACE']
@@ -63,7 +64,7 @@ export class Invalidation {
     const { provider, endpoint } = this.#rules.match(method, url)
     if (!provider || !endpoint || endpoint.freshForMs === undefined) return
     const { keying, mode } = endpoint
-    const request = { method, url, header: () => null }
+    const request = sentRequest({ method, url, header: () => null })
     try {
       await this.#invalidate({ under: placeOfRequest(provider, keying, request) }, mode)
       const path = placeOfRequest(provider, { ...keying, usesParameter: () => false }, request)

@@ -11,6 +11,7 @@ import type { SentRequest } from '../../core/rules/keying.js'
 import type { Mode } from '../../core/rules/mode.js'
 import { Redaction } from '../../core/rules/redaction.js'
 import { requestKey } from '../../core/rules/request-key.js'
+import { sentRequest } from '../../core/rules/sent-request.js'
 import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
@@ -137,7 +138,7 @@ export class CallPreparation {
     const header = (field: string) => fields.get(field)
     const send: Sending['send'] = (own) =>
       body?.resend(own) ?? [input, { ...init, ...(headers && { headers }), signal: own } as RequestInit]
-    const keyed: SentRequest = { method: method === 'HEAD' ? 'GET' : method, url, header, body: body?.bytes, fields }
+    const keyed: SentRequest = sentRequest({ method: method === 'HEAD' ? 'GET' : method, url, header, body: body?.bytes, fields })
     const known = this.#known(provider, endpoint, keyed)
     if (!known) return { headers: fields, signal, bypass: 'no-key', send }
     const redirect = redirectOf(input, init)
