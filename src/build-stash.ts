@@ -1,27 +1,25 @@
 import { assemble } from './assemble.js'
 import { checkCallOptions, checkConfig, checkOperation } from './config/check.js'
 import { withNearest } from './config/nearest-name.js'
-import type { LedgerOptions, StashConfig } from './config/stash-config.js'
+import type { StashConfig } from './config/stash-config.js'
 import { eventNames } from './core/decide/events.js'
 import { defaults } from './core/defaults.js'
 import { compileEndpoint } from './core/endpoints/compile.js'
 import type { ProviderOptions } from './core/endpoints/provider-options.js'
 import { endpointList, resolveRule } from './core/endpoints/resolve-rule.js'
-import { hasTerms, haveTerms } from './core/endpoints/terms.js'
+import { hasTerms, haveTerms, type TermsCompiler } from './core/endpoints/terms.js'
 import { unmatched } from './core/endpoints/unmatched.js'
 import { StashClosedError, UsageError } from './core/errors/setup-errors.js'
 import { shown } from './core/errors/shown.js'
 import { factsOf } from './core/ledger/billing-facts.js'
 import { everyProvider } from './core/ledger/ledger-row.js'
-import { loadCalendars } from './core/limits/calendars.js'
+import { calendarCode, loadCalendars } from './core/limits/calendars.js'
 import { OncePerEpisode } from './core/once-per-episode.js'
-import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import { durationMs } from './core/time/duration.js'
 import { Events } from './engine/events.js'
 import { StoreTime } from './engine/gate/store-time.js'
 import type { Fetch } from './engine/http/http-upstream.js'
-import type { LedgerKeeping } from './engine/ledger/ledger-upkeep.js'
 import type { AsyncFunction } from './engine/operation/operation-labels.js'
 import { operationLater } from './engine/operation/operation-later.js'
 import type { Operation, OperationOptions, WrapParts } from './engine/operation/wrap-operation.js'
@@ -32,9 +30,7 @@ import type { ReportOptions, Stash } from './stash.js'
 import { guardedStore } from './stores/guarded/store.js'
 import { MemoryRecords } from './stores/memory/records.js'
 import { memoryStore } from './stores/memory/store.js'
-
-/** How often records that have run out are dropped and the ledger is put together, milliseconds. */
-const sweepEveryMs = 600_000
+import { keepingOf, sweepNowAndThen } from './sweeping.js'
 
 /** What `openStash` does; `fetch`: what really calls upstream, where the configuration does not say. */
 export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Stash> {
@@ -112,11 +108,14 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
     const itsOptions = Object.hasOwn(providers, provider) ? (providers[provider] as ProviderOptions) : {}
     const reuse = resolveRule(options, itsOptions, sets)
     void store.ledger.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
+    const isTimed = hasTerms(reuse, itsOptions)
+    const wrapped = ({ wrapOperation }: typeof import('./engine/operation/wrap-operation.js'), terms: TermsCompiler | undefined) =>
+      wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets, refusals, terms }), fn, options, parts)
+    const [code, terms] = [onDemand.operations.loaded, isTimed && calendarCode.loaded ? onDemand.terms.loaded : undefined]
+    if (code && (terms || !isTimed)) return wrapped(code, terms)
     const make = async () => {
-      const { wrapOperation } = await onDemand.operations.get()
-      const terms = hasTerms(reuse, itsOptions) ? await onDemand.terms.get() : undefined
-      if (terms) await loadCalendars()
-      return wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets, refusals, terms }), fn, options, parts)
+      if (isTimed) await loadCalendars()
+      return wrapped(await onDemand.operations.get(), isTimed ? await onDemand.terms.get() : undefined)
     }
     return operationLater({ make, checkCallOptions })
   }
@@ -207,11 +206,15 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
   return stash
 }
 
+/** Whether code is read from a disk, on Node and its like: then what is likely to be used is loaded at once, so that nothing has to wait for it later. */
+const isOnDisk = (globalThis as { process?: { versions?: { node?: string } } }).process?.versions?.node !== undefined
+
 /** What a configuration needs besides what every one needs. */
 async function codeFor({ providers = {}, sets = {}, store, journal }: StashConfig) {
   const isTimed = haveTerms(providers, sets)
   const isAlone = store === undefined || store.records instanceof MemoryRecords
   if (isTimed || !isAlone) await loadCalendars() // who shares a store may have limits that this stash has not
+  if (isOnDisk) await onDemand.operations.get()
   return {
     terms: isTimed ? { ...(await onDemand.terms.get()), ...(await onDemand.earlier.get()) } : undefined,
     JournalWriter: journal && (await onDemand.journal.get()).JournalWriter,
@@ -230,31 +233,4 @@ async function rememberFacts(store: Store, { providers = {}, sets = {}, exchange
     for (const endpoint of endpointList(options))
       await store.ledger.addFacts(factsOf(name, options, now, { name: endpoint.name, reuse: resolveRule(endpoint, options, sets) }))
   }
-}
-
-/** Sweeps records and ledger at once and then every now and then; returns what stops it. Entries stay until the store needs the room. */
-function sweepNowAndThen(store: Store, clock: Clock, keeping: LedgerKeeping): () => Promise<void> {
-  let cancel = () => {}
-  let stopped = false
-  const sweep = async () => {
-    void store.records.sweep(clock.now())
-    await smaller().catch(() => {}) // told by the store's guard
-    if (!stopped) cancel = clock.later(sweepEveryMs, () => (sweeping = sweep()))
-  }
-  const smaller = async () => {
-    const accounts = await store.ledger.accounts()
-    if (accounts.length === 0) return
-    const { keepLedgerSmall } = await onDemand.upkeep.get()
-    await keepLedgerSmall({ store, accounts, clock: turnsBy(clock), now: clock.now(), isOver: () => stopped }, keeping)
-  }
-  let sweeping = sweep()
-  return () => {
-    stopped = true
-    cancel()
-    return sweeping
-  }
-}
-
-function keepingOf({ minutesFor = defaults.minutesFor, hoursFor = defaults.hoursFor, zone }: LedgerOptions = {}): LedgerKeeping {
-  return { minutesForMs: durationMs(minutesFor) as number, hoursForMs: durationMs(hoursFor) as number, zone }
 }

@@ -3,6 +3,7 @@ import fc from 'fast-check'
 import { isStashenError, openStash } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { sqliteStore } from 'stashen/sqlite'
+import { operationLater } from '../src/engine/operation/operation-later.js'
 import { temporaryFolder } from './support/files.js'
 import { noon } from './support/upstream.js'
 
@@ -416,6 +417,51 @@ describe('stash.operation', () => {
         warnings.some((one) => one.includes(`its "${option}" function returned a promise`)),
         option,
       ).to.equal(true)
+  })
+
+  it('waits for its code where that comes later, on the object that it is called on, and tries again where it does not come', async () => {
+    await using stash = await openStash()
+    const made: string[] = []
+    class Vessel {
+      constructor(readonly name: string) {}
+    }
+    const find = stash.operation(
+      'skerrylight.find',
+      async function (this: unknown, to: string) {
+        made.push(to)
+        return `${this instanceof Vessel ? this.name : 'nobody'} to ${to}`
+      },
+      { ...rule, keyedBy: (to) => to },
+    )
+    let tries = 0
+    const later = operationLater({
+      make: async () => {
+        await new Promise((resolve) => setTimeout(resolve, 10))
+        if (++tries <= 2) throw new Error('no network')
+        return find
+      },
+      checkCallOptions: (options) => {
+        if ('nope' in options) throw new TypeError('no such option')
+      },
+    })
+    expect(await later('Pintle').catch(String), 'told to who calls').to.include('no network')
+    expect(await later('Pintle').catch(String)).to.include('no network')
+    expect(await Promise.all([later.call(new Vessel('Marram'), 'Pintle'), later('Pintle')])).to.eql([
+      'Marram to Pintle',
+      'Marram to Pintle',
+    ])
+    const vessel = Object.assign(new Vessel('Heron'), { find: later })
+    expect(await vessel.find('Skerry')).to.equal('Heron to Skerry')
+    expect((await later.withOutcome('Skerry')).outcome).to.include({ how: 'hit' })
+    expect(await later.explain('Skerry')).to.include({ would: 'serve' })
+    expect((await later.put(['Kelp'], 'put')).stored).to.equal(true)
+    expect(await later('Kelp')).to.equal('put')
+    expect(await later.warm([['Buoy'], ['Kelp']])).to.include({ stored: 1, fresh: 1 })
+    expect(await later.calling({ reload: true })('Buoy')).to.equal('nobody to Buoy')
+    expect(() => later.calling({ nope: 1 } as never), 'at once').to.throw('no such option')
+    expect(made).to.eql(['Pintle', 'Skerry', 'Buoy', 'Buoy'])
+    await stash.close()
+    expect(await later('Pintle').catch((error) => error.code)).to.equal('STASH_CLOSED')
   })
 })
 
