@@ -213,12 +213,14 @@ const isOnDisk = (globalThis as { process?: { versions?: { node?: string } } }).
 async function codeFor({ providers = {}, sets = {}, store, journal }: StashConfig) {
   const isTimed = haveTerms(providers, sets)
   const isAlone = store === undefined || store.records instanceof MemoryRecords
-  if (isTimed || !isAlone) await loadCalendars() // who shares a store may have limits that this stash has not
-  if (isOnDisk) await onDemand.operations.get()
-  return {
-    terms: isTimed ? { ...(await onDemand.terms.get()), ...(await onDemand.earlier.get()) } : undefined,
-    JournalWriter: journal && (await onDemand.journal.get()).JournalWriter,
-  }
+  const [terms, earlier, written] = await Promise.all([
+    isTimed ? onDemand.terms.get() : undefined,
+    isTimed ? onDemand.earlier.get() : undefined,
+    journal && onDemand.journal.get(),
+    isTimed || !isAlone ? loadCalendars() : undefined, // who shares a store may have limits that this stash has not
+    isOnDisk ? onDemand.operations.get() : undefined,
+  ])
+  return { terms: terms && earlier && { ...terms, ...earlier }, JournalWriter: written?.JournalWriter }
 }
 
 /** What a store gives that is no entry may have anything in any place. */

@@ -1,4 +1,5 @@
 import { checkWhen } from './config/check.js'
+import type { Imported } from './core/entries/har.js'
 import { compileSelector, type EntrySelector } from './core/entries/selector.js'
 import { UsageError } from './core/errors/setup-errors.js'
 import { shown } from './core/errors/shown.js'
@@ -17,7 +18,7 @@ import { keepWarm, warmingCode } from './engine/http/keep-warm.js'
 import { turnsBy } from './engine/system-clock.js'
 import { onDemand } from './loaded-later.js'
 import type { EntryChange } from './queries/entries.js'
-import type { ChangeOptions, Stash } from './stash.js'
+import type { ChangeOptions, ImportOptions, Stash } from './stash.js'
 
 interface Parts {
   readonly store: Store
@@ -71,6 +72,27 @@ export function entryMethods({
     return http.put(request, answer, ms)
   }
 
+  async function imported(har: unknown, { onProgress }: ImportOptions): Promise<Imported> {
+    const [{ parsedHar }, { importHar }] = await Promise.all([onDemand.archives.get(), onDemand.imports.get()])
+    return importHar(parsedHar(har), {
+      onProgress,
+      clock: turnsBy(clock),
+      async putEntry(entry) {
+        const there = await store.entries.get(entry.key)
+        if (there && there.storedAt > entry.storedAt) return { notKept: 'out-of-date' }
+        return putting.entryWriter.put(entry)
+      },
+      async putAnswer(request, answer, at) {
+        try {
+          return (await http.put(request, answer, Math.min(at, clock.now()))).notStored
+        } catch (error) {
+          if (error instanceof UsageError) return 'no-endpoint'
+          throw error
+        }
+      },
+    })
+  }
+
   return {
     async has(input, init) {
       assertOpen()
@@ -113,27 +135,9 @@ export function entryMethods({
       compileSelector(selector)
       return asked(onDemand.exports, ({ exportHar }) => exportHar(store, selector, now))
     },
-    async import(har, { onProgress } = {}) {
+    async import(har, options = {}) {
       assertOpen()
-      const [{ parsedHar }, { importHar }] = await Promise.all([onDemand.archives.get(), onDemand.imports.get()])
-      const importing = importHar(parsedHar(har), {
-        onProgress,
-        clock: turnsBy(clock),
-        async putEntry(entry) {
-          const there = await store.entries.get(entry.key)
-          if (there && there.storedAt > entry.storedAt) return { notKept: 'out-of-date' }
-          return putting.entryWriter.put(entry)
-        },
-        async putAnswer(request, answer, at) {
-          try {
-            return (await http.put(request, answer, Math.min(at, clock.now()))).notStored
-          } catch (error) {
-            if (error instanceof UsageError) return 'no-endpoint'
-            throw error
-          }
-        },
-      })
-      return running.track(importing)
+      return running.track(imported(har, options))
     },
   }
 }
