@@ -59,6 +59,32 @@ if (haveChromium('stores in IndexedDB')) {
     }
     const ask = (page: Page, path: string, name = 'one') => page.evaluate(([of, by]) => lab.ask(of as string, by), [path, name])
 
+    /** What a service worker answers to a message. */
+    const askedInServiceWorker = (page: Page, url: string, message: object) =>
+      page.evaluate(
+        async ([script, given]) => {
+          interface Port {
+            onmessage: (event: { data: unknown }) => void
+          }
+          interface Registration {
+            readonly active: { postMessage(message: object, ports: unknown[]): void } | null
+          }
+          interface ServiceWorkers {
+            register(url: string, options: object): Promise<Registration>
+            readonly ready: Promise<Registration>
+          }
+          const { serviceWorker } = (globalThis as unknown as { navigator: { serviceWorker: ServiceWorkers } }).navigator
+          await serviceWorker.register(script, { type: 'module' })
+          const { active } = await serviceWorker.ready
+          const { port1, port2 } = new MessageChannel()
+          return new Promise((resolve) => {
+            ;(port1 as unknown as Port).onmessage = ({ data }) => resolve(data)
+            active?.postMessage(given, [port2])
+          })
+        },
+        [url, message] as const,
+      )
+
     it('holds to the contract', async () => {
       const { count, failures } = await (await opened()).evaluate(() => lab.contract())
       expect(failures.join('\n\n')).to.equal('')
@@ -71,6 +97,11 @@ if (haveChromium('stores in IndexedDB')) {
       expect(failures.join('\n\n')).to.equal('')
       expect(count).to.be.above(20)
     }).timeout(120_000)
+
+    it('tells a service worker what to import that can load nothing later', async () => {
+      const told = await askedInServiceWorker(await opened(), '/plain-worker.js', { id: 1 })
+      expect(told).to.have.property('message').that.includes('import "stashen/whole" in place of "stashen"')
+    })
 
     it('is shared by tabs, workers and a service worker, and shows what it has after a reload without network', async () => {
       const [one, two] = [await opened(), await opened()]
@@ -90,23 +121,7 @@ if (haveChromium('stores in IndexedDB')) {
         })
       })
       expect(byWorker).to.include({ how: 'hit', body: '/tides/1 1' })
-      const byServiceWorker = await one.evaluate(async () => {
-        const { serviceWorker } = (globalThis as unknown as { navigator: { serviceWorker: ServiceWorkers } }).navigator
-        interface Port {
-          onmessage: (event: { data: unknown }) => void
-        }
-        interface ServiceWorkers {
-          register(url: string, options: object): Promise<{ active: { postMessage(message: object, ports: unknown[]): void } | null }>
-          readonly ready: Promise<{ active: { postMessage(message: object, ports: unknown[]): void } | null }>
-        }
-        await serviceWorker.register('/worker.js', { type: 'module' })
-        const { active } = await serviceWorker.ready
-        const { port1, port2 } = new MessageChannel()
-        return new Promise((resolve) => {
-          ;(port1 as unknown as Port).onmessage = ({ data }) => resolve(data)
-          active?.postMessage({ id: 1, path: '/tides/2' }, [port2])
-        })
-      })
+      const byServiceWorker = await askedInServiceWorker(one, '/worker.js', { id: 1, path: '/tides/2' })
       expect(byServiceWorker).to.include({ how: 'forwarded', body: '/tides/2 2' })
       browser.answer = (_path, response) => void response.destroy()
       await one.reload(patience)

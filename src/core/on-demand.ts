@@ -30,15 +30,16 @@ export class OnDemand<M> implements Loading {
   /** The code. Rejects with code `USAGE` where it cannot be loaded; the next time it is tried again. */
   async get(): Promise<M> {
     if (this.#code !== undefined) return this.#code
-    if ('ServiceWorkerGlobalScope' in globalThis) {
-      throw new UsageError('a service worker can load no code later: import "stashen/whole" there, in place of "stashen"')
-    }
     try {
       this.#code = await this.#load()
       return this.#code
     } catch (cause) {
+      const next =
+        'ServiceWorkerGlobalScope' in globalThis
+          ? 'In a service worker, which can load no code later, import "stashen/whole" in place of "stashen"'
+          : 'Ask for it while its files can be reached, or call loadEverything() before'
       throw new UsageError(
-        `a part of Stashen that is loaded when it is first asked for cannot be loaded: ${(cause as Error).message}. Ask for it while its files can be reached, or call loadEverything() before`,
+        `a part of Stashen that is loaded when it is first asked for cannot be loaded: ${(cause as Error).message}. ${next}`,
         { cause },
       )
     }
