@@ -6,12 +6,13 @@ import { expect } from 'chai'
 import dictionary from 'dictionary-en-gb'
 import { build, stop } from 'esbuild'
 import nspell from 'nspell'
-import { chromium as driver } from 'playwright-core'
+import { type Browser, type BrowserContext, chromium as driver } from 'playwright-core'
 import { type ConfigError, openStash } from 'stashen'
 import { flags } from './support/browser-lab.js'
 import { temporaryFolder } from './support/files.js'
-import { chromium, haveChromium } from './support/needs.js'
+import { chromium, haveChromium, haveRedis } from './support/needs.js'
 import { packedProject } from './support/packed-project.js'
+import { RedisServer } from './support/redis-server.js'
 
 const root = fileURLToPath(new URL('../../', import.meta.url))
 const pages = [
@@ -33,6 +34,8 @@ function blocksOf(text: string): { kind: string; code: string; prints: string }[
   return blocks
 }
 
+const board = 'https://board.kelpmouth.example/'
+
 /** Times differ each time, and so do what they are compared with. */
 const withoutTimes = (text: string) => text.replace(/\d+(\.\d+)? ms/g, 'N ms')
 
@@ -42,7 +45,7 @@ describe('the documentation', function () {
   let folder = ''
   before(() => {
     folder = file('project') // with the package as it is published, and nothing else
-    packedProject(folder, ['fastify', 'pure-rand'])
+    packedProject(folder, ['fastify', 'pure-rand', 'redis', '@types/node'])
     writeFileSync(join(folder, 'package.json'), '{ "type": "module" }')
   })
 
@@ -58,6 +61,29 @@ describe('the documentation', function () {
     return withoutTimes(stdout)
   }
 
+  function compiled(name: string, code: string): string {
+    writeFileSync(join(folder, `${name}.ts`), code)
+    const args = [
+      '--ignoreConfig',
+      '--strict',
+      '--target',
+      'es2022',
+      '--module',
+      'nodenext',
+      '--types',
+      'node',
+      '--skipLibCheck',
+      `${name}.ts`,
+    ]
+    const libs = ['--lib', 'es2022,dom,esnext.decorators']
+    const { stdout } = spawnSync(process.execPath, [`${root}node_modules/typescript/bin/tsc`, ...libs, ...args], {
+      cwd: folder,
+      encoding: 'utf8',
+    })
+    expect(stdout, name).to.equal('')
+    return readFileSync(join(folder, `${name}.js`), 'utf8')
+  }
+
   it('begins with steps that run one after the other and print what they say', () => {
     const steps = blocksOf(textOf('docs/getting-started.md')).filter(({ kind }) => kind === 'js')
     expect(steps).to.have.length.above(7)
@@ -67,7 +93,7 @@ describe('the documentation', function () {
 
   it('has recipes that run as they stand and print what they say', () => {
     const answersAll = ['--import', new URL('./support/answers-all.js', import.meta.url).href]
-    const sections = ['docs/recipes.md', 'docs/operations.md'].flatMap((page) =>
+    const sections = ['docs/recipes.md', 'docs/operations.md', 'docs/labels.md'].flatMap((page) =>
       textOf(page)
         .split(/^## /m)
         .map((text) => ({ page, text })),
@@ -77,53 +103,65 @@ describe('the documentation', function () {
       for (const { kind, code, prints } of blocksOf(text)) {
         if (kind !== 'js' && kind !== 'ts') continue
         const name = `${page.replace(/\W+/g, '-')}-${++ran}`
-        let js = code
-        if (kind === 'ts') {
-          writeFileSync(join(folder, `${name}.ts`), code)
-          const args = [
-            '--ignoreConfig',
-            '--strict',
-            '--target',
-            'es2022',
-            '--module',
-            'nodenext',
-            '--lib',
-            'es2022,dom,esnext.decorators',
-            '--skipLibCheck',
-            `${name}.ts`,
-          ]
-          const { stdout } = spawnSync(process.execPath, [`${root}node_modules/typescript/bin/tsc`, ...args], {
-            cwd: folder,
-            encoding: 'utf8',
-          })
-          expect(stdout, name).to.equal('')
-          js = readFileSync(join(folder, `${name}.js`), 'utf8')
-        }
+        const js = kind === 'ts' ? compiled(name, code) : code
         expect(run(`${name}.mjs`, js, ...answersAll), `${page}: ${text.split('\n')[0]}`).to.equal(prints)
       }
     expect(ran).to.be.above(10)
   })
 
+  const storePrograms = blocksOf(textOf('docs/stores.md')).flatMap(({ kind, code }) => (kind === 'ts' ? [code] : []))
+
+  it('has stores that open as they stand, but for where their server is', async () => {
+    expect(storePrograms).to.have.length(4)
+    const server = haveRedis('the stores of docs/stores.md') ? await RedisServer.start() : undefined
+    try {
+      for (const [i, code] of storePrograms.entries()) {
+        const js = compiled(`store-${i}`, code)
+        if (code.includes('indexedDbStore') || (code.includes('redisStore') && !server)) continue
+        const here = js
+          .replace(/redisStore\(\{ url: '[^']*'/, `redisStore({ url: '${server?.url}'`)
+          .replace('redisStore()', `redisStore({ url: '${server?.url}' })`)
+        const secret = `process.env.STASH_SECRET = '${'A'.repeat(43)}='\n`
+        expect(run(`store-${i}.mjs`, `${secret}${here}\nawait stash.close()\nconsole.log('closed')`)).to.equal('closed\n')
+      }
+    } finally {
+      await server?.remove()
+    }
+  })
+
   if (haveChromium('the page of docs/browser.md'))
-    it('has a page that does in a browser what it says', async () => {
-      const [html, js] = blocksOf(textOf('docs/browser.md')).map(({ code }) => code)
-      writeFileSync(join(folder, 'page.js'), js ?? '')
-      const { outputFiles } = await build({
-        ...{ entryPoints: [join(folder, 'page.js')], outdir: folder, write: false, bundle: true, splitting: true },
-        ...{ format: 'esm', platform: 'browser', target: 'es2022' },
+    describe('in a browser', () => {
+      let browser: Browser
+      before(async () => {
+        browser = await driver.launch({ executablePath: chromium, args: flags })
       })
-      const files = new Map(outputFiles.map(({ path, text }) => [`/${basename(path)}`, text]))
-      const browser = await driver.launch({ executablePath: chromium, args: flags })
-      try {
+      after(async () => {
+        await browser.close()
+        await stop()
+      })
+
+      /** A profile in which the board's address has a page with that code, bundled. */
+      async function contextWith(html: string, js: string): Promise<BrowserContext> {
+        writeFileSync(join(folder, 'page.js'), js)
+        const { outputFiles } = await build({
+          ...{ entryPoints: [join(folder, 'page.js')], outdir: folder, write: false, bundle: true, splitting: true },
+          ...{ format: 'esm', platform: 'browser', target: 'es2022' },
+        })
+        const files = new Map(outputFiles.map(({ path, text }) => [`/${basename(path)}`, text]))
         const context = await browser.newContext()
-        let [calls, isCut] = [0, false]
-        await context.route('https://board.kelpmouth.example/**', (route) => {
-          const path = new URL(route.request().url()).pathname
-          const code = files.get(path)
+        await context.route(`${board}**`, (route) => {
+          const code = files.get(new URL(route.request().url()).pathname)
           return code
             ? route.fulfill({ body: code, contentType: 'text/javascript' })
-            : route.fulfill({ body: html ?? '', contentType: 'text/html' })
+            : route.fulfill({ body: html, contentType: 'text/html' })
         })
+        return context
+      }
+
+      it('has a page that does what it says', async () => {
+        const [html = '', js = ''] = blocksOf(textOf('docs/browser.md')).map(({ code }) => code)
+        const context = await contextWith(html, js)
+        let [calls, isCut] = [0, false]
         await context.route('https://tides.ebbline.example/**', (route) => {
           if (isCut) return route.abort()
           calls++
@@ -132,7 +170,7 @@ describe('the documentation', function () {
         const shown = async (minutes: number) => {
           const page = await context.newPage()
           if (minutes > 0) await page.clock.setSystemTime(Date.now() + minutes * 60_000)
-          await page.goto('https://board.kelpmouth.example/')
+          await page.goto(board)
           const text = page.getByText('High water')
           await text.waitFor()
           return text.textContent()
@@ -142,10 +180,18 @@ describe('the documentation', function () {
         isCut = true
         expect(await shown(20)).to.equal('High water 05:12: stale, 20 min old')
         expect(calls).to.equal(1)
-      } finally {
-        await browser.close()
-        await stop()
-      }
+        await context.close()
+      })
+
+      it('has a store in IndexedDB that opens as it stands', async () => {
+        const code = storePrograms.find((one) => one.includes('indexedDbStore')) ?? ''
+        const html = '<!doctype html><script type="module" src="page.js"></script>'
+        const context = await contextWith(html, `${code}\ndocument.body.append((await stash.status()).store.on)`)
+        const page = await context.newPage()
+        await page.goto(board)
+        await page.getByText('IndexedDB').waitFor()
+        await context.close()
+      })
     })
 
   it('leads nowhere that does not exist, in pages and to places in them', () => {
