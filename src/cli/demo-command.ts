@@ -41,6 +41,7 @@ export function addDemo(command: Command, { stdout, stderr, demo: load }: CliCon
           ...{ store, file, seed },
           onStart: (calls) => {
             all = calls
+            progress.at(0, all)
           },
           onCalls: (calls) => {
             played += calls
