@@ -53,7 +53,7 @@ export const errorCodes = {
     next: 'Open another one, or close it later.',
   },
   USAGE: {
-    when: 'A method or command was given something it cannot take.',
+    when: 'A method or command was given something it cannot take, or code that is loaded on demand cannot be reached.',
     next: 'Do what the message says.',
   },
 } as const satisfies Record<string, { readonly when: string; readonly next: string }>
