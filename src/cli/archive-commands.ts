@@ -12,7 +12,7 @@ import { printable } from '../render/printable.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { addStoreOption, newStore, openToRead, type StoreChoice } from './open-store.js'
-import { counted, progressOf } from './progress.js'
+import { counted, withProgress } from './progress.js'
 import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
 
 /** `stashen export`. */
@@ -24,14 +24,15 @@ export function addExport(command: Command, { stdout, stderr }: CliContext): voi
       if (output !== undefined && existsSync(output))
         throw new UsageError(`there is a file "${output}" already: name another with --output, or delete it`)
       const store = await openToRead(options)
-      const progress = progressOf(stderr, 'exporting answers')
       try {
         const of = compileSelector(selector).isAll ? (await store.entries.size()).entries : undefined
-        const pieces = counted(exportHar(store, selector, Date.now()), progress, of)
-        if (output !== undefined) await pipeline(Readable.from(pieces), createWriteStream(output, { flags: 'wx' }))
-        else for await (const piece of pieces) stdout.write(piece)
+        const pieces = exportHar(store, selector, Date.now())
+        if (output === undefined) for await (const piece of pieces) stdout.write(piece)
+        else
+          await withProgress(stderr, 'exporting answers', (progress) =>
+            pipeline(Readable.from(counted(pieces, progress, of)), createWriteStream(output, { flags: 'wx' })),
+          )
       } finally {
-        progress.stop()
         await store.close()
       }
     })
@@ -56,12 +57,12 @@ export function addImport(command: Command, { stdout, stderr }: CliContext): voi
       const config: StashConfig = isRuled ? (await configOf(named)).config : {}
       const warn = (message: string) => stderr.write(`stashen: ${printable(message)}\n`)
       const stash = await openStash({ ...config, store: storing, warn })
-      const progress = progressOf(stderr, 'importing answers')
       try {
-        const imported = await stash.import(har, { onProgress: ({ done, of }) => progress.at(done, of) })
+        const imported = await withProgress(stderr, 'importing answers', ({ at }) =>
+          stash.import(har, { onProgress: ({ done, of }) => at(done, of) }),
+        )
         stdout.write(json ? `${JSON.stringify(imported)}\n` : importedText(imported, isRuled))
       } finally {
-        progress.stop()
         await stash.close()
       }
     })

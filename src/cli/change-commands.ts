@@ -6,7 +6,7 @@ import { changeEntries, type EntryChange, sweepEntries } from '../queries/entrie
 import { countText } from '../render/format.js'
 import type { CliContext } from './cli-context.js'
 import { addStoreOption, openToRead, openToWrite, type StoreChoice } from './open-store.js'
-import { progressOf } from './progress.js'
+import { withProgress } from './progress.js'
 import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
 
 interface ChangeCommandOptions extends SelectorOptions, StoreChoice {
@@ -23,12 +23,10 @@ export function addSweep(command: Command, { stdout, stderr }: CliContext): void
     .option('--json', 'print the number as JSON')
     .action(async ({ json, ...choice }: StoreChoice & { json?: boolean }) => {
       const store = await openToWrite(choice)
-      const progress = progressOf(stderr, 'answers dropped')
       try {
-        const entries = await sweepEntries(store, systemClock, Date.now(), progress.at)
+        const entries = await withProgress(stderr, 'answers dropped', ({ at }) => sweepEntries(store, systemClock, Date.now(), at))
         stdout.write(json ? `${JSON.stringify({ entries })}\n` : `${answersText(entries)} dropped\n`)
       } finally {
-        progress.stop()
         await store.close()
       }
     })
@@ -62,15 +60,15 @@ function addChange(change: EntryChange, command: Command, { stdout, stderr }: Cl
         )
       if (everything && !isAll) throw new UsageError('--everything means all stored answers: leave it out, or the options that select some')
       const store = await (dryRun ? openToRead : openToWrite)(options)
-      const progress = progressOf(stderr, 'going through what is stored')
       try {
         const of = isAll ? (await store.entries.size()).entries : undefined
-        const onProgress = (seen: number) => progress.at(seen, of)
-        const entries = await changeEntries(change, selector, { store, clock: turnsBy(systemClock), now: Date.now(), dryRun, onProgress })
+        const changing = { store, clock: turnsBy(systemClock), now: Date.now(), dryRun }
+        const entries = await withProgress(stderr, 'going through what is stored', ({ at }) =>
+          changeEntries(change, selector, { ...changing, onProgress: (seen) => at(seen, of) }),
+        )
         const what = answersText(entries)
         stdout.write(json ? `${JSON.stringify({ entries, dryRun })}\n` : `${what} ${dryRun ? `would be ${done[change]}` : done[change]}\n`)
       } finally {
-        progress.stop()
         await store.close()
       }
     })

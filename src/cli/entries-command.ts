@@ -11,7 +11,7 @@ import { printableJson } from '../render/printable.js'
 import type { CliContext } from './cli-context.js'
 import { momentOf } from './moment.js'
 import { addStoreOption, openToRead, type StoreChoice } from './open-store.js'
-import { counted, type Progress, progressOf } from './progress.js'
+import { counted, type Progress, withProgress } from './progress.js'
 import { addSelectorOptions, type SelectorOptions, selectorOf } from './selector-options.js'
 import { knownZone, localZone } from './zone.js'
 
@@ -57,15 +57,15 @@ export function addEntries(command: Command, { stdout, stderr }: CliContext): vo
         throw new UsageError('give a key, or options that select answers, not both')
       if (key === undefined && options.save !== undefined) throw new UsageError('--save writes one answer: give its key')
       const store = await openToRead(options)
-      const progress = progressOf(stderr, 'listing what is stored')
       try {
         stdout.write(
           key === undefined
-            ? await listed(store, selector, options, { now, width: stdout.columns ?? usualWidth, progress })
+            ? await withProgress(stderr, 'listing what is stored', (progress) =>
+                listed(store, selector, options, { now, width: stdout.columns ?? usualWidth, progress }),
+              )
             : await printed(store, key, { ...options, now, zone }),
         )
       } finally {
-        progress.stop()
         await store.close()
       }
     })

@@ -75,6 +75,16 @@ export function progressOf(stderr: NodeJS.WriteStream, what: string): Progress {
   }
 }
 
+/** Does a work and shows meanwhile how far it is; nothing of that is left when its result is printed. */
+export async function withProgress<T>(stderr: NodeJS.WriteStream, what: string, work: (progress: Progress) => Promise<T>): Promise<T> {
+  const progress = progressOf(stderr, what)
+  try {
+    return await work(progress)
+  } finally {
+    progress.stop()
+  }
+}
+
 /** What comes of a source, with how much of it came so far. */
 export async function* counted<T>(source: AsyncIterable<T>, progress: Progress, of?: number): AsyncGenerator<T> {
   let done = 0

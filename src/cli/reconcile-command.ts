@@ -11,6 +11,7 @@ import { reconciliationText } from '../render/reconciliation-text.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { addStoreOption, nameOf, openToRead, type StoreChoice } from './open-store.js'
+import { withProgress } from './progress.js'
 import { knownZone } from './zone.js'
 
 interface ReconcileOptions extends StoreChoice {
@@ -69,7 +70,9 @@ export function addReconcile(command: Command, { stdout, stderr }: CliContext): 
           from: options.since,
           to: options.until,
         }
-        const result = await readReconciliation(store, Date.now(), wanted)
+        const result = await withProgress(stderr, 'reading the ledger', ({ at: onProgress }) =>
+          readReconciliation(store, Date.now(), { ...wanted, onProgress }),
+        )
         if (!result) throw new UsageError(`${nameOf(options)} knows no provider "${provider}": name one with --provider`)
         stdout.write(json ? `${printableJson(result)}\n` : reconciliationText(result, pc))
         assertWithin(result, tolerance)

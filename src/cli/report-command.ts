@@ -116,11 +116,14 @@ async function reportsOf(choice: StoreChoice, ranges: readonly Range[], stderr: 
   const progress = progressOf(stderr, 'reading the ledger')
   try {
     return await Promise.all(
-      ranges.map(({ since, until, zone, by, journal }) => {
+      ranges.map(({ since, until, zone, by, journal }, i) => {
         const options = { ...(since && { since }), ...(until && { until }), ...(zone && { zone }), ...(by && { by }) }
-        const itsJournal =
-          journal === undefined ? undefined : readWith(fileJournal(journal), () => progressOf(stderr, 'calls of the journal'))
-        return readReport(store, Date.now(), options, { journal: itsJournal, onProgress: progress.at })
+        const ofJournal = () => {
+          progress.stop() // the ledger was read before
+          return progressOf(stderr, 'calls of the journal')
+        }
+        const itsJournal = journal === undefined ? undefined : readWith(fileJournal(journal), ofJournal)
+        return readReport(store, Date.now(), options, { journal: itsJournal, onProgress: i === 0 ? progress.at : undefined })
       }),
     )
   } finally {

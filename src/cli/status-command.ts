@@ -7,6 +7,7 @@ import { statusText } from '../render/status-text.js'
 import type { CliContext } from './cli-context.js'
 import { momentOf } from './moment.js'
 import { addStoreOption, openToRead, type StoreChoice } from './open-store.js'
+import { withProgress } from './progress.js'
 import { knownZone, localZone } from './zone.js'
 
 interface StatusOptions extends StoreChoice {
@@ -16,7 +17,7 @@ interface StatusOptions extends StoreChoice {
 }
 
 /** `stashen status`: what limits leave, what is held off, who waits, what went wrong last, and how the store does. */
-export function addStatus(command: Command, { stdout }: CliContext): void {
+export function addStatus(command: Command, { stdout, stderr }: CliContext): void {
   addStoreOption(command, 'the store to read')
     .option('--at <moment>', 'as things stood at this moment, by what is known now (default: now)')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
@@ -27,7 +28,10 @@ export function addStatus(command: Command, { stdout }: CliContext): void {
       const store = await openToRead(choice)
       try {
         const byStore = at === undefined ? await store.time?.() : undefined
-        const status = await readStatus(store, now, { byStore, endpoints: true, clock: turnsBy(systemClock) })
+        const asked = { byStore, endpoints: true, clock: turnsBy(systemClock) }
+        const status = await withProgress(stderr, 'counting what is stored', ({ at: onProgress }) =>
+          readStatus(store, now, { ...asked, onProgress }),
+        )
         stdout.write(json ? `${printableJson(status)}\n` : statusText(status, { colors: pc, zone: known }))
       } finally {
         await store.close()

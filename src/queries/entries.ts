@@ -126,11 +126,17 @@ export async function* allEntries(entries: EntryStore, selection: Selection): As
 }
 
 /** What is stored of each endpoint, most bytes first. */
-export async function sizesByEndpoint({ entries }: Pick<Store, 'entries'>, clock: Pick<Clock, 'later' | 'ticks'>): Promise<EndpointSize[]> {
+export async function sizesByEndpoint(
+  { entries }: Pick<Store, 'entries'>,
+  clock: Pick<Clock, 'later' | 'ticks'>,
+  onProgress?: (done: number) => void,
+): Promise<EndpointSize[]> {
   const turns = new Turns(clock)
+  let seen = 0
   const sizes = new Map<string, { -readonly [Name in keyof EndpointSize]: EndpointSize[Name] }>()
   for await (const entry of allEntries(entries, { all: true })) {
     await turns.next()
+    onProgress?.(++seen)
     if (!isAnswer(entry)) continue
     const { provider, endpoint } = entry
     const name = JSON.stringify([provider, endpoint])

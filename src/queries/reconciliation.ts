@@ -5,7 +5,7 @@ import { factsInForce } from '../core/ledger/facts-in-force.js'
 import type { LedgerMode } from '../core/ledger/ledger-row.js'
 import { type Reconciliation, reconcile, type UsageOfDays } from '../core/ledger/reconcile.js'
 import type { Store } from '../core/ports/store.js'
-import { readFacts, readRows } from '../engine/ledger/read-rows.js'
+import { type Reading, readFacts, readRows } from '../engine/ledger/read-rows.js'
 import { systemClock } from '../engine/system-clock.js'
 
 export interface ReconciliationWanted {
@@ -20,13 +20,15 @@ export interface ReconciliationWanted {
   /** The first and last day to compare; undefined: those of the export. */
   readonly from?: string | undefined
   readonly to?: string | undefined
+  /** Told how far the ledger was read, in steps, and of how many. */
+  readonly onProgress?: Reading['onProgress']
 }
 
 /** Compares a provider's usage export with a store's ledger; undefined where the store knows no such provider. */
 export async function readReconciliation(
   store: Store,
   now: number,
-  { provider, usage, mode, zone: wanted, tax = 0, from, to }: ReconciliationWanted,
+  { provider, usage, mode, zone: wanted, tax = 0, from, to, onProgress }: ReconciliationWanted,
 ): Promise<Reconciliation | undefined> {
   const { facts } = await readFacts(store)
   if (!facts.some((one) => one.provider === provider)) return undefined
@@ -34,7 +36,7 @@ export async function readReconciliation(
   const plan = known.plan(provider, now)
   const zone = wanted ?? plan?.zone ?? 'UTC'
   const { rows: all } = await readRows(
-    { store, clock: systemClock },
+    { store, clock: systemClock, onProgress },
     { since: 0, until: Number.MAX_SAFE_INTEGER, cuts: [], finest: 'hour' },
   )
   const rows = all.filter((row) => row.provider === provider && (mode === undefined || row.mode === mode))

@@ -24,19 +24,21 @@ interface Asked {
   /** Whether it is told what is stored of each endpoint, for which all of it is gone through. */
   readonly endpoints?: boolean
   readonly clock?: Pick<Clock, 'later' | 'ticks'>
+  /** Told how many entries were gone through, and of how many. */
+  readonly onProgress?: ((done: number, of: number) => void) | undefined
 }
 
 /** How things stand by what a store knows; `trouble` is what is known to be wrong with it. */
 export async function readStatus(
   store: Store,
   now: number,
-  { byStore = now, trouble, endpoints: isAsked = false, clock }: Asked = {},
+  { byStore = now, trouble, endpoints: isAsked = false, clock, onProgress }: Asked = {},
 ): Promise<StashStatus> {
   const at = new Date(now)
   try {
     const { entries, bytes } = await store.entries.size()
     const known = await inspected(store)
-    const endpoints = isAsked && clock ? await sizesByEndpoint(store, clock) : null
+    const endpoints = isAsked && clock ? await sizesByEndpoint(store, clock, (done) => onProgress?.(done, entries)) : null
     return {
       at,
       store: { trouble: trouble ?? null, entries, bytes, ...known, endpoints },
