@@ -16,3 +16,6 @@ export const onDemand = {
   reports: new OnDemand(() => import('./queries/reports.js')),
   status: new OnDemand(() => import('./queries/status.js')),
 }
+
+/** All of it. */
+export type LoadedLater = { readonly [Name in keyof typeof onDemand]: Awaited<ReturnType<(typeof onDemand)[Name]['get']>> }

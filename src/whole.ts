@@ -3,6 +3,7 @@ import * as archives from './config/har-schema.js'
 import * as terms from './core/endpoints/compile-terms.js'
 import * as calendars from './core/limits/calendar-code.js'
 import { calendarCode } from './core/limits/calendars.js'
+import type { OnDemand } from './core/on-demand.js'
 import * as moments from './core/time/moment.js'
 import * as publications from './core/time/next-publication.js'
 import * as putting from './engine/answer/put-answer.js'
@@ -16,7 +17,7 @@ import * as journal from './engine/ledger/journal-writer.js'
 import * as upkeep from './engine/ledger/ledger-upkeep.js'
 import { coarserCode } from './engine/ledger/ledger-writer.js'
 import * as operations from './engine/operation/wrap-operation.js'
-import { onDemand } from './loaded-later.js'
+import { type LoadedLater, onDemand } from './loaded-later.js'
 import { stashCode } from './open-stash.js'
 import * as entries from './queries/entries.js'
 import * as exports from './queries/har-export.js'
@@ -35,16 +36,7 @@ puttingCode.give(putting)
 publicationCode.give(publications)
 warmingCode.give(warming)
 coarserCode.give(coarser)
-onDemand.terms.give(terms)
-onDemand.earlier.give(earlier)
-onDemand.journal.give(journal)
-onDemand.upkeep.give(upkeep)
-onDemand.operations.give(operations)
-onDemand.moments.give(moments)
-onDemand.entries.give(entries)
-onDemand.exports.give(exports)
-onDemand.imports.give(imports)
-onDemand.archives.give(archives)
-onDemand.mostUsed.give(mostUsed)
-onDemand.reports.give(reports)
-onDemand.status.give(status)
+const later: LoadedLater = {
+  ...{ terms, earlier, journal, upkeep, operations, moments, entries, exports, imports, archives, mostUsed, reports, status },
+}
+for (const name of Object.keys(later) as (keyof LoadedLater)[]) (onDemand[name] as OnDemand<unknown>).give(later[name])

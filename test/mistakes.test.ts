@@ -101,6 +101,7 @@ const configurations: [config: unknown, ...says: string[]][] = [
   [endpoint({ perCall: '1 EUR' }), '"1 EUR" is not a price: write a decimal in quotes'],
   [endpoint({ reuse: false }), 'false is neither "never" nor an object'],
   [endpoint({ within: 5 }), '5 has no unit (5 what?)'],
+  [endpoint({ per: 'x-tenant' }), '"x-tenant" is not a function: give one, e.g. (request) => request.header("x-tenant")'],
   [endpoint({ trust: 'server' }), 'not one of "rule", "upstream", "shorter"'],
   [endpoint({ units: { tokens: 'usage.tokens' } }), 'neither { at: "/usage/tokens" }, { header: "x-tokens" } nor a function'],
   [provider({ timeout: { connect: '1 s' } }), 'timeout.connect', 'there are firstByte, idle, total'],

@@ -297,4 +297,31 @@ describe('secrets', () => {
       expect(Object.keys(headers).filter((name) => !kept.includes(name))).to.eql(query.includes('mine-own') ? ['x-kind', 'etag'] : [])
     }
   })
+
+  it('shows nothing of a body that is not JSON, of requests or answers, and nothing of an object in place of code', async () => {
+    const warnings: string[] = []
+    const json = (from: { json(): unknown }) => (from.json() as { for: string }).for
+    await using stash = await openStash({
+      warn: (message) => void warnings.push(message),
+      fetch: async () => new Response('hush-answer'),
+      providers: {
+        ebbline: {
+          baseUrl: 'https://tides.ebbline.example/v2',
+          endpoints: {
+            ask: { request: 'POST /ask', safe: true, freshFor: '1 min', keyedBy: json },
+            fresh: { request: 'GET /fresh', freshFor: json },
+            labelled: { request: 'GET /labelled', freshFor: '1 min', labels: [(_request, answer) => json(answer)] },
+          },
+        },
+      },
+    })
+    await stash.fetch('https://tides.ebbline.example/v2/ask', { method: 'POST', body: 'hush-password' })
+    for (const path of ['fresh', 'labelled']) await (await stash.fetch(`https://tides.ebbline.example/v2/${path}`)).text()
+    expect(warnings.join('\n')).to.include('the body of the request is not JSON').and.include('the body of the answer is not JSON')
+    expect(warnings).to.have.length(3)
+    for (const config of [{ warn: { key: 'hush' } }, { fetch: ['hush'] }, { clock: new Map([['hush', 1]]), random: { hush: 1 } }])
+      warnings.push(String(await openStash(config as object).catch((error: unknown) => error)))
+    expect(warnings.at(-3)).to.include('warn: an object is not a function: give one, e.g. (message) =>')
+    expect(warnings.join('\n')).to.not.include('hush')
+  })
 })

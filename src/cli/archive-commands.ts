@@ -25,13 +25,13 @@ export function addExport(command: Command, { stdout, stderr }: CliContext): voi
         throw new UsageError(`there is a file "${output}" already: name another with --output, or delete it`)
       const store = await openToRead(options)
       try {
-        const of = compileSelector(selector).isAll ? (await store.entries.size()).entries : undefined
         const pieces = exportHar(store, selector, Date.now())
         if (output === undefined) for await (const piece of pieces) stdout.write(piece)
         else
-          await withProgress(stderr, 'exporting answers', (progress) =>
-            pipeline(Readable.from(counted(pieces, progress, of)), createWriteStream(output, { flags: 'wx' })),
-          )
+          await withProgress(stderr, 'exporting answers', async (progress) => {
+            const of = compileSelector(selector).isAll ? (await store.entries.size()).entries : undefined
+            await pipeline(Readable.from(counted(pieces, progress, of)), createWriteStream(output, { flags: 'wx' }))
+          })
       } finally {
         await store.close()
       }

@@ -6,7 +6,7 @@ import { UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import { latencyText } from '../render/format.js'
 import type { CliContext, Demo } from './cli-context.js'
-import { progressOf } from './progress.js'
+import { withProgress } from './progress.js'
 import { printed, reportOf } from './report-command.js'
 
 interface DemoCommandOptions {
@@ -34,10 +34,9 @@ export function addDemo(command: Command, { stdout, stderr, demo: load }: CliCon
           `${pc.bold('The same call')}: ${latencyText(forwardedMs)}, then ${latencyText(storedMs)} from store\n${pc.dim(`GET ${url}`)}\n\n`,
         )
       }
-      const progress = progressOf(stderr, 'playing the day twice')
       let [played, all] = [0, 0]
-      try {
-        await demo.run({
+      await withProgress(stderr, 'playing the day twice', (progress) =>
+        demo.run({
           ...{ store, file, seed },
           onStart: (calls) => {
             all = calls
@@ -47,10 +46,8 @@ export function addDemo(command: Command, { stdout, stderr, demo: load }: CliCon
             played += calls
             progress.at(played, all)
           },
-        })
-      } finally {
-        progress.stop()
-      }
+        }),
+      )
       stdout.write(await printed(await reportOf({ store }), { format: json ? 'json' : 'text', zone: demo.zone }))
       if (!json) stdout.write(nextSteps(store, file))
     })

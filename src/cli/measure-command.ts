@@ -19,7 +19,7 @@ import { countOf } from '../render/format.js'
 import { printableJson } from '../render/printable.js'
 import { trafficText } from '../render/traffic-text.js'
 import type { CliContext } from './cli-context.js'
-import { progressOf } from './progress.js'
+import { withProgress } from './progress.js'
 
 interface MeasureOptions {
   readonly store: string
@@ -67,8 +67,8 @@ export function addMeasure(command: Command, { stderr, exitWith }: CliContext): 
           stderr.write(`stashen: no ledger is written: ${uncounted}\n`)
           return
         }
-        const progress = progressOf(stderr, 'writing the ledger')
-        await replay(lines.calls, starterConfig(summary), await namedStore(options.store), progress.at).finally(progress.stop)
+        const store = await namedStore(options.store)
+        await withProgress(stderr, 'writing the ledger', ({ at }) => replay(lines.calls, starterConfig(summary), store, at))
         stderr.write(`${pc.dim(`counted in "${options.store}": stashen report --store ${options.store}`)}\n`)
       } finally {
         rmSync(folder, { recursive: true, force: true })

@@ -9,7 +9,7 @@ import { fileJournal } from '../stores/journal/file-journal.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
 import { addStoreOption, newStore, type StoreChoice } from './open-store.js'
-import { progressOf } from './progress.js'
+import { withProgress } from './progress.js'
 import { knownZone, localZone } from './zone.js'
 
 interface WarmCommandOptions extends StoreChoice {
@@ -49,18 +49,17 @@ export function addWarm(command: Command, { stdout, stderr }: CliContext): void 
       const warnings: string[] = []
       const read = journal === undefined ? {} : { journal: onlyRead(fileJournal(journal)) }
       const stash = await openStash({ ...config, ...read, store: await newStore(options), warn: (message) => void warnings.push(message) })
-      const progress = progressOf(stderr, 'warming')
       try {
         const all =
           mostUsed === undefined ? requests : await stash.mostUsed({ count: mostUsed, since, zone: knownZone(zone ?? localZone()) })
-        const summary = await stash.warm(all, {
-          ...{ renew, atOnce, headers },
-          onProgress: ({ done, of, leftMs }) => progress.at(done, of ?? undefined, leftMs ?? undefined),
-        })
-        progress.stop()
+        const summary = await withProgress(stderr, 'warming', ({ at }) =>
+          stash.warm(all, {
+            ...{ renew, atOnce, headers },
+            onProgress: ({ done, of, leftMs }) => at(done, of ?? undefined, leftMs ?? undefined),
+          }),
+        )
         stdout.write(json ? `${JSON.stringify(summary)}\n` : warmText(summary, warnings))
       } finally {
-        progress.stop()
         await stash.close()
       }
     })

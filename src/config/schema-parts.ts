@@ -53,9 +53,16 @@ export function oneOf<const T extends readonly string[]>(values: T) {
   return z.enum(values, { error: (issue) => `${received(issue)} is not one of ${values.map((value) => `"${value}"`).join(', ')}` })
 }
 
+function kindOf(value: object): string {
+  if (typeof (value as { then?: unknown }).then === 'function') return 'a promise'
+  return Array.isArray(value) ? 'a list' : 'an object'
+}
+
 /** What only code can give: it stands in no file. */
 export function part<T>(wanted: string, isRight: (value: unknown) => boolean) {
-  return z.custom<T>(isRight, { error: (issue) => `${received(issue)} is not ${wanted}` })
+  // an object is not shown: it was meant for code, and may hold what no message should
+  const given = (issue: Issue) => (typeof issue.input === 'object' && issue.input !== null ? kindOf(issue.input) : received(issue))
+  return z.custom<T>(isRight, { error: (issue) => `${given(issue)} is not ${wanted}` })
 }
 
 /** A schema with what is written into the JSON Schema besides, and what it said before. */

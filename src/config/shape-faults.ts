@@ -57,8 +57,9 @@ function withExample(message: string, issue: ZodIssue): string {
 
 function exampleAt({ path }: ZodIssue): string | undefined {
   const steps = path.map((step) => (typeof step === 'number' ? '[]' : String(step)))
-  const [last = '', before = ''] = [steps.at(-1), steps.at(-2)]
-  return exampleOf([`${before}.*`]) ?? exampleOf([before, last])
+  const [last = '', before = '', beyond = ''] = [steps.at(-1), steps.at(-2), steps.at(-3)]
+  const named = before === '[]' ? `${beyond}[].${last}` : `${beyond}.*.${last}`
+  return exampleOf([`${before}.*`]) ?? exampleOf([named]) ?? exampleOf([before, last])
 }
 
 /** That a value is of another kind than its option takes, with an example of that. `inner`: what one of its alternatives says. */

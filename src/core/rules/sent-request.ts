@@ -1,3 +1,4 @@
+import { jsonOf } from './json-of.js'
 import type { KeyedRequest, SentRequest } from './keying.js'
 
 const decoder = new TextDecoder()
@@ -7,5 +8,5 @@ export function sentRequest(facts: Omit<SentRequest, 'text' | 'json'>): SentRequ
 export function sentRequest(facts: Omit<KeyedRequest, 'text' | 'json'>): KeyedRequest
 export function sentRequest(facts: Omit<KeyedRequest, 'text' | 'json'>): KeyedRequest {
   const text = () => (facts.body ? decoder.decode(facts.body) : '')
-  return { ...facts, text, json: () => JSON.parse(text()) }
+  return { ...facts, text, json: () => jsonOf(text(), 'request') }
 }

@@ -1,6 +1,7 @@
 import { serverSentEvents } from '../../core/http/server-sent-events.js'
 import type { Fields } from '../../core/http/stored-head.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
+import { jsonOf } from '../../core/rules/json-of.js'
 
 interface Head {
   readonly status: number
@@ -12,7 +13,7 @@ export function factsOf(head: Head, body: Uint8Array): AnswerFacts {
   const known = headOnly(head)
   const text = () => decoder.decode(body)
   const isStream = /^text\/event-stream\b/i.test(known.header('content-type') ?? '')
-  return { ...known, json: () => JSON.parse(text()), text, events: () => (isStream ? serverSentEvents(text()) : []) }
+  return { ...known, json: () => jsonOf(text(), 'answer'), text, events: () => (isStream ? serverSentEvents(text()) : []) }
 }
 
 /** An answer of which only the head has arrived. */
