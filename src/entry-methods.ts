@@ -1,6 +1,7 @@
 import { checkWhen } from './config/check.js'
 import type { Imported } from './core/entries/har.js'
 import { compileSelector, type EntrySelector } from './core/entries/selector.js'
+import { assertOptions } from './core/errors/assert-options.js'
 import { UsageError } from './core/errors/setup-errors.js'
 import { shown } from './core/errors/shown.js'
 import type { OnDemand } from './core/on-demand.js'
@@ -72,11 +73,13 @@ export function entryMethods({
     return http.put(request, answer, ms)
   }
 
-  async function imported(har: unknown, { onProgress }: ImportOptions): Promise<Imported> {
+  async function imported(har: unknown, options: ImportOptions): Promise<Imported> {
+    assertOptions('import', options, ['onProgress'], ['onProgress'])
     const [{ parsedHar }, { importHar }] = await Promise.all([onDemand.archives.get(), onDemand.imports.get()])
     return importHar(parsedHar(har), {
-      onProgress,
+      onProgress: options.onProgress,
       clock: turnsBy(clock),
+      closing: warming.closing,
       async putEntry(entry) {
         const there = await store.entries.get(entry.key)
         if (there && there.storedAt > entry.storedAt) return { notKept: 'out-of-date' }

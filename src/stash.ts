@@ -137,7 +137,8 @@ export interface Stash extends AsyncDisposable {
   /**
    * Stores the answers of an HTTP Archive (HAR 1.2), given as text or as what `JSON.parse` made of it: those that a stash exported exactly as they were, all
    * others, such as those that a browser captured, by their rules and as of when they came. What is stored and newer stays. Nothing is called or counted.
-   * Rejects with code `USAGE`, with nothing stored, where it is not an archive. `onProgress`: called after each answer.
+   * Rejects with code `USAGE`, with nothing stored, where it is not an archive, and with `STASH_CLOSED` where
+   * the stash is closed meanwhile: what was stored by then stays. `onProgress`: called after each answer.
    */
   import(har: unknown, options?: ImportOptions): Promise<Imported>
   /**

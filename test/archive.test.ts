@@ -264,4 +264,33 @@ describe('archives', () => {
       })
     await stash.close()
   })
+
+  it('are imported in pieces: others come between, whoever looks on ends nothing, and closing ends it with what is stored by then', async () => {
+    await using source = await openStash({ providers, fetch: async () => new Response('high') })
+    for (let i = 0; i < 400; i++) await (await source.fetch(`${tides}/raw/${i}`)).text()
+    const har = await exported(source)
+    const store = sqliteStore(file('pieces.db'))
+    const stash = await openStash({ providers, store })
+    for (const [options, says] of [
+      [{ onProgress: 5 }, '"onProgress" of import is 5: give a function'],
+      [{ onprogress() {} }, 'import has no option "onprogress": it has onProgress'],
+    ] as const) {
+      expect(await stash.import(har, options as object).catch(String)).to.include(says)
+      expect((await stash.status()).store.entries, 'nothing is stored').to.equal(0)
+    }
+    const seen: number[] = []
+    const onProgress = ({ done, of }: { done: number; of: number }) => {
+      seen.push(done / of)
+      throw new Error('not yours')
+    }
+    expect(await stash.import(har, { onProgress })).to.eql({ stored: 400, notStored: {} })
+    expect([seen.length, seen.at(-1)]).to.eql([400, 1])
+    await stash.purge({}, { everything: true })
+    const closeAt = ({ done }: { done: number }) => void (done === 100 && stash.close())
+    const error = await stash.import(har, { onProgress: closeAt }).catch((thrown: unknown) => thrown)
+    expect(error).to.include({ code: 'STASH_CLOSED' })
+    await stash.close()
+    await using again = await openStash({ providers, store: sqliteStore(file('pieces.db')) })
+    expect((await again.status()).store.entries).to.equal(100)
+  })
 })

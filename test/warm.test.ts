@@ -238,6 +238,8 @@ describe('warming', () => {
         [[], { renew: 'soon' }, '"renew" of warm is "soon"'],
         [[], { atOnce: 0 }, '"atOnce" of warm is 0'],
         [[], { often: 1 }, 'warm has no option "often"'],
+        [[], { onProgress: 5 }, '"onProgress" of warm is 5: give a function'],
+        [[], { signal: {} }, '"signal" of warm is {}: give an AbortSignal'],
       ]
       for (const [requests, options, says] of wrong) {
         const error = await stash.warm(requests as never, options).catch((thrown: Error) => thrown)

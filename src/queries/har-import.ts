@@ -3,6 +3,8 @@ import { Turns } from '../core/in-pieces.js'
 import type { Clock } from '../core/ports/clock.js'
 import type { Entry, PutResult } from '../core/ports/entry-store.js'
 import type { Maybe } from '../core/ports/maybe.js'
+import type { Cancellation } from '../engine/cancellation.js'
+import { toldTo } from '../engine/onlooker.js'
 
 /** What stores answers. */
 export interface Importing {
@@ -14,6 +16,8 @@ export interface Importing {
   readonly clock: Pick<Clock, 'later' | 'ticks'>
   /** Told how many answers are done, and of how many. */
   readonly onProgress?: ((progress: { readonly done: number; readonly of: number }) => void) | undefined
+  /** Whether the stash closes, and what to reject with then. */
+  readonly closing: Pick<Cancellation, 'aborted' | 'reason'>
 }
 
 /** Stores the answers of an archive: those of a stash exactly as they were, all others, such as a browser's, by their rules and as of when they came. */
@@ -25,12 +29,14 @@ export async function importHar(
   const notStored: Record<string, number> = {}
   for (const signpost of signposts) await importing.putEntry({ ...signpost, body: new Uint8Array() })
   const turns = new Turns(importing.clock)
+  const told = toldTo(importing.onProgress)
   for (const entry of entries) {
     await turns.next()
+    if (importing.closing.aborted) throw importing.closing.reason
     const why = await importOne(entry, importing)
     if (why === undefined) stored++
     else notStored[why] = (notStored[why] ?? 0) + 1
-    importing.onProgress?.({ done: ++done, of: entries.length })
+    told({ done: ++done, of: entries.length })
   }
   return { stored, notStored }
 }

@@ -1,4 +1,5 @@
 import type { WarmProgress } from '../../core/entries/warm-summary.js'
+import { assertOptions } from '../../core/errors/assert-options.js'
 import { UsageError } from '../../core/errors/setup-errors.js'
 import { shown } from '../../core/errors/shown.js'
 import { type Duration, durationMs } from '../../core/time/duration.js'
@@ -28,14 +29,15 @@ const names = ['renew', 'atOnce', 'headers', 'signal', 'onProgress']
 
 /** Throws code `USAGE` where an option is none. */
 export function warmTerms(options: WarmOptions): WarmTerms {
-  for (const name of Object.keys(options))
-    if (!names.includes(name)) throw new UsageError(`warm has no option ${shown(name)}: it has ${names.join(', ')}`)
+  assertOptions('warm', options, names, ['onProgress'])
   const { renew = false, atOnce, signal, onProgress } = options
   const renewAfterMs = typeof renew === 'boolean' ? (renew ? 0 : undefined) : durationMs(renew)
   if (typeof renew !== 'boolean' && renewAfterMs === undefined)
     throw new UsageError(`"renew" of warm is ${shown(renew)}: give true, or a duration such as "1 hour"`)
   if (atOnce !== undefined && !(Number.isSafeInteger(atOnce) && atOnce > 0 && atOnce <= 1_000))
     throw new UsageError(`"atOnce" of warm is ${shown(atOnce)}: give a whole number from 1 to 1000`)
+  if (signal !== undefined && typeof signal?.addEventListener !== 'function')
+    throw new UsageError(`"signal" of warm is ${shown(signal)}: give an AbortSignal`)
   return { renewAfterMs, atOnce, signal, onProgress }
 }
 

@@ -4,6 +4,7 @@ import type { Clock } from '../../core/ports/clock.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Call } from '../call/call.js'
 import { Cancellation } from '../cancellation.js'
+import { toldTo } from '../onlooker.js'
 import { pause } from '../upstream/waiting.js'
 import type { BackgroundRefresh, Brought } from './background-refresh.js'
 import type { CallRunner } from './call-runner.js'
@@ -53,13 +54,7 @@ export async function warm(
   const forget = warming.closing.onAbort(() => ending.abort(warming.closing.reason))
   terms.signal?.addEventListener('abort', stop, { once: true })
   const source = calls.each[Symbol.asyncIterator]()
-  const told = (progress: WarmProgress) => {
-    try {
-      terms.onProgress?.(progress)
-    } catch {
-      // it is for whoever looks on, and ends nothing
-    }
-  }
+  const told = toldTo(terms.onProgress)
   const worker = async () => {
     while (!ending.aborted) {
       const { done, value } = await source.next()
