@@ -2,6 +2,7 @@ import { existsSync, readFileSync } from 'node:fs'
 import { type Command, InvalidArgumentError } from 'commander'
 import { UsageError } from '../core/errors/setup-errors.js'
 import type { Journal } from '../core/ports/journal.js'
+import { jsonOf } from '../core/rules/json-of.js'
 import type { WarmRequest } from '../engine/http/warm-request.js'
 import { openStash } from '../open-stash.js'
 import { warmText } from '../render/warm-text.js'
@@ -83,9 +84,9 @@ function requestsIn(file: string): WarmRequest[] {
       return [text]
     }
     try {
-      return [JSON.parse(text) as WarmRequest]
-    } catch (error) {
-      throw new UsageError(`line ${i + 1} of "${file}" is not JSON: ${(error as Error).message}`)
+      return [jsonOf(text, `line ${i + 1} of "${file}"`) as WarmRequest]
+    } catch (cause) {
+      throw new UsageError((cause as Error).message, { cause })
     }
   })
 }

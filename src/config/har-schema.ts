@@ -2,6 +2,7 @@ import * as z from 'zod/mini'
 import type { HarEntry, HarSignpost } from '../core/entries/har.js'
 import { UsageError } from '../core/errors/setup-errors.js'
 import { shown } from '../core/errors/shown.js'
+import { jsonOf } from '../core/rules/json-of.js'
 import { endpointPath } from './cross-checks.js'
 
 const time = z.number()
@@ -54,9 +55,9 @@ export function parsedHar(given: unknown): Har {
   let json = given
   if (typeof given === 'string') {
     try {
-      json = JSON.parse(given.replace(/^\ufeff/, ''))
+      json = jsonOf(given.replace(/^\ufeff/, ''), 'it')
     } catch (cause) {
-      throw new UsageError(`this is not an HTTP Archive (HAR): it is not JSON: ${(cause as Error).message}`, { cause })
+      throw new UsageError(`this is not an HTTP Archive (HAR): ${(cause as Error).message}`, { cause })
     }
   }
   const { data, error } = har.safeParse(json, { reportInput: true })

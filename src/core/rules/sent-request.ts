@@ -8,5 +8,5 @@ export function sentRequest(facts: Omit<SentRequest, 'text' | 'json'>): SentRequ
 export function sentRequest(facts: Omit<KeyedRequest, 'text' | 'json'>): KeyedRequest
 export function sentRequest(facts: Omit<KeyedRequest, 'text' | 'json'>): KeyedRequest {
   const text = () => (facts.body ? decoder.decode(facts.body) : '')
-  return { ...facts, text, json: () => jsonOf(text(), 'request') }
+  return { ...facts, text, json: () => jsonOf(text(), 'the body of the request') }
 }

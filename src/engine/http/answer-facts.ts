@@ -13,7 +13,7 @@ export function factsOf(head: Head, body: Uint8Array): AnswerFacts {
   const known = headOnly(head)
   const text = () => decoder.decode(body)
   const isStream = /^text\/event-stream\b/i.test(known.header('content-type') ?? '')
-  return { ...known, json: () => jsonOf(text(), 'answer'), text, events: () => (isStream ? serverSentEvents(text()) : []) }
+  return { ...known, json: () => jsonOf(text(), 'the body of the answer'), text, events: () => (isStream ? serverSentEvents(text()) : []) }
 }
 
 /** An answer of which only the head has arrived. */
