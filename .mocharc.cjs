@@ -1,9 +1,14 @@
-const { availableParallelism } = require('node:os')
+// `STASHEN_SCALE=10` tries ten times as much of what is random, and all that takes long: `npm run test:long`
+process.env.NO_COLOR = '1' // commands that are run in this process print the same wherever that is
+
+/** Files that are named are run alone: `npx mocha dist/test/keys.test.js`. */
+const areNamed = process.argv.some((arg) => /\w\.test\.js$/.test(arg))
 
 module.exports = {
-  spec: ['dist/test/**/*.test.js'],
-  'node-option': ['enable-source-maps'],
+  ...(!areNamed && { spec: ['dist/test/*.test.js'] }),
+  require: ['dist/test/support/shared-by-suites.js'],
+  reporter: 'dist/test/support/slowest-reporter.js',
   timeout: 300_000,
   parallel: true,
-  jobs: Math.max(2, availableParallelism()),
+  jobs: 4,
 }

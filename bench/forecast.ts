@@ -37,10 +37,10 @@ export interface Cell {
 }
 
 /** Forecasts traffic made up of each kind, by `seeds` seeds: whether what comes then is in the range. */
-export function calibration(seeds: number): Cell[] {
+export function calibration(seeds: number, spans: readonly number[] = [1, 10, 15, 28]): Cell[] {
   const cells: Cell[] = []
   for (const [kind, levelsOf] of kinds)
-    for (const days of [1, 10, 15, 28])
+    for (const days of spans)
       for (const per of ['day', 'month'] as const) {
         let [ranged, held, width] = [0, 0, 0]
         for (let seed = 1; seed <= seeds; seed++) {

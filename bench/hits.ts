@@ -136,7 +136,7 @@ async function sqlite(): Promise<Ratio[]> {
   ] as const
   for (const [name, version, call, read, limit] of ways) {
     const stash = await openStash({ store: sqliteStore(file) })
-    const ours = stash.operation('skerrylight.id', call, { freshFor: '1 day', version })
+    const ours = stash.operation('skerrylight.id', call as (name: string) => Promise<unknown>, { freshFor: '1 day', version })
     for (const one of names) await ours(one)
     const driver = openDriver(file)
     const select = driver.prepare(`SELECT ${columns} FROM entry WHERE key = ?`)

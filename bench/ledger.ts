@@ -31,7 +31,7 @@ export async function recordingRatio(): Promise<Ratio> {
     },
   })
   await stash.fetch(url)
-  const line = new LedgerWriter(memoryStore(), systemClock, 'bench').counter('skerrylight', 'vessel', 'reuse')
+  const line = new LedgerWriter(memoryStore(), 'bench').counter('skerrylight', 'vessel', 'reuse')
   const entry = { bornAt: Date.now() - 60_000 }
   let turn = 0
   const each = 20

@@ -4,6 +4,7 @@ import { entryFigures, yearFigures } from './blocking.js'
 import { bundleFigures } from './bundle.js'
 import { upstreamCallsOf } from './collapse.js'
 import type { Ratio } from './compare.js'
+import { coverRatios } from './cover.js'
 import type { Figure } from './figure.js'
 import { firstChunkRatios } from './first-chunk.js'
 import { hitRatios } from './hits.js'
@@ -25,6 +26,7 @@ const groups: Record<string, () => Promise<readonly Row[]>> = {
   redis: redisRatios,
   matching: async () => [await matchingRatio(), await keyRatio()],
   misses: async () => [...(await missRatios()), await inFlightRatio(), ...(await processesRatios())],
+  cover: coverRatios,
   recording: async () => [await recordingRatio()],
   streams: async () => [...(await firstChunkRatios(20)), ...(await firstChunkRatios(0))],
   collapsing: async () => [

@@ -47,6 +47,8 @@ export interface Assembly {
   readonly invalidation: Invalidation
   readonly warming: Warming
   readonly rules: Pick<RuleBook, 'match'>
+  /** The upstream calls that have left and not ended. */
+  readonly underWay: ReadonlySet<{ leave(): void }>
   /** What bounds the calls of each provider. */
   readonly bounds: readonly Bounds[]
 }
@@ -78,7 +80,7 @@ export function assemble(
   const { providers = {}, sets = {}, random = Math.random, refusals = defaults.refusals } = config
   const { entries } = store
   const self = `${Math.random()}`.slice(2, 12)
-  const ledger = new LedgerWriter(store, clock, self)
+  const ledger = new LedgerWriter(store, self)
   const recorder = new CallRecorder(clock, events)
   const running = new RunningCalls(clock)
   const lookUp = new LookUp(entries, recorder, warn)
@@ -101,7 +103,8 @@ export function assemble(
       events.tell('evicted', { provider, endpoint, entries: number, by })
     },
   })
-  const upstream = new UpstreamCalls({ clock, gate, events, trouble, entryWriter, retries: new RetryPolicy(clock, random) })
+  const underWay = new Set<{ leave(): void }>()
+  const upstream = new UpstreamCalls({ clock, gate, events, trouble, entryWriter, underWay, retries: new RetryPolicy(clock, random) })
   const claimed = new ClaimedCalls(upstream, entries, gate, clock)
   const inFlight = new CallsInFlight(claimed, running)
   const refresh = new BackgroundRefresh(inFlight, claimed, clock)
@@ -117,12 +120,14 @@ export function assemble(
   }
   const invalidation = new Invalidation(rules, entries, invalidate)
   const calling = { clock, entries, entryWriter, lookUp, invalidation, trouble, fetch: config.fetch ?? fetch }
-  const preparation = new CallPreparation({ ...calling, rules, mode, refusals, ledger, warn })
+  const isFetchOfRuntime = config.fetch === undefined
+  const preparation = new CallPreparation({ ...calling, rules, mode, refusals, ledger, warn, isFetchOfRuntime })
   const explaining = { rules, runner, gate, clock }
   const rememberedBytes = store.memoryBytes ? Math.min(store.memoryBytes * shareOfRemembered, mostRemembered) : rememberedAlone
   const putting = { entryWriter, inFlight, claimed, entries }
   const http = new FetchHandler({ preparation, runner, recorder, entries, clock, events, explaining, putting, rememberedBytes })
   return {
+    underWay,
     ledger,
     recorder,
     running,

@@ -16,6 +16,7 @@ import { everyProvider } from './core/ledger/ledger-row.js'
 import { calendarCode, loadCalendars } from './core/limits/calendars.js'
 import { OncePerEpisode } from './core/once-per-episode.js'
 import type { Store } from './core/ports/store.js'
+import { ownCopy } from './core/rules/own-copy.js'
 import { durationMs } from './core/time/duration.js'
 import { Events } from './engine/events.js'
 import { StoreTime } from './engine/gate/store-time.js'
@@ -25,6 +26,7 @@ import { operationLater } from './engine/operation/operation-later.js'
 import type { Operation, OperationOptions, WrapParts } from './engine/operation/wrap-operation.js'
 import { systemClock, turnsBy } from './engine/system-clock.js'
 import { entryMethods } from './entry-methods.js'
+import { beforeLeaving } from './leaving.js'
 import { onDemand } from './loaded-later.js'
 import type { ReportOptions, Stash } from './stash.js'
 import { guardedStore } from './stores/guarded/store.js'
@@ -60,16 +62,19 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
   await rememberFacts(store, config, clock.now())
   const stopSweeping = mode === 'offline' ? async () => {} : sweepNowAndThen(store, clock, keepingOf(config.ledger))
 
-  const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, warming, rules, bounds } = assemble(config, {
-    store,
-    clock,
-    time,
-    mode,
-    events,
-    warn,
-    fetch,
-    terms,
-  })
+  const { ledger, recorder, running, runner, http, gate, inFlight, putting, invalidation, warming, rules, bounds, underWay } = assemble(
+    config,
+    {
+      store,
+      clock,
+      time,
+      mode,
+      events,
+      warn,
+      fetch,
+      terms,
+    },
+  )
   if (terms && mode !== 'offline') {
     for (const one of bounds) await terms.countEarlier({ store, clock: turnsBy(clock) }, time.now(), one).catch(() => undefined) // told by the store's guard
   }
@@ -78,6 +83,22 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
     Object.entries(providers).flatMap(([name, options]) => endpointList(options).map((endpoint) => `${name}.${endpoint.name}`)),
   )
   let closing: Promise<void> | undefined
+  const stopListening = beforeLeaving({
+    write() {
+      void gate.settle()
+      void ledger.write()
+      void journal?.write()
+    },
+    leave(isOver) {
+      if (isOver) {
+        recorder.leave()
+        for (const call of [...underWay]) call.leave()
+      }
+      void gate.settle()
+      ledger.leave()
+      journal?.leave()
+    },
+  })
 
   function assertOpen(): void {
     if (closing) throw new StashClosedError()
@@ -100,9 +121,10 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
     checkCallOptions,
   }
 
-  function operation<F extends AsyncFunction>(id: string, fn: F, options: OperationOptions<F> = {}): Operation<F> {
+  function operation<F extends AsyncFunction>(id: string, fn: F, given: OperationOptions<F> = {}): Operation<F> {
     assertOpen()
-    checkOperation(id, fn, options, taken, config)
+    checkOperation(id, fn, given, taken, config)
+    const options = ownCopy(given)
     taken.add(id)
     const [provider = '', name = ''] = id.split('.')
     const itsOptions = Object.hasOwn(providers, provider) ? (providers[provider] as ProviderOptions) : {}
@@ -110,7 +132,12 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
     void store.ledger.addFacts(factsOf(provider, itsOptions, clock.now(), { name, reuse }))
     const isTimed = hasTerms(reuse, itsOptions)
     const wrapped = ({ wrapOperation }: typeof import('./engine/operation/wrap-operation.js'), terms: TermsCompiler | undefined) =>
-      wrapOperation(compileEndpoint(provider, name, reuse, itsOptions, { mode, sets, refusals, terms }), fn, options, parts)
+      wrapOperation(
+        compileEndpoint(provider, name, reuse, itsOptions, { mode, sets, refusals, terms, isUntimed: true }),
+        fn,
+        options,
+        parts,
+      )
     const [code, terms] = [onDemand.operations.loaded, isTimed && calendarCode.loaded ? onDemand.terms.loaded : undefined]
     if (code && (terms || !isTimed)) return wrapped(code, terms)
     const make = async () => {
@@ -128,6 +155,7 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
     await gate.settle()
     await ledger.close()
     await journal?.close()
+    stopListening()
     await store.close()
   }
 
@@ -141,8 +169,9 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
       assertOpen()
       return http.explain(input, init)
     },
-    calling: (wanted) => {
-      checkCallOptions(wanted)
+    calling: (options) => {
+      checkCallOptions(options)
+      const wanted = { ...options }
       return {
         fetch: (async (...[input, init]: Parameters<Fetch>) => {
           assertOpen()
@@ -152,12 +181,15 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
     },
     on(name, listener) {
       if (!eventNames.includes(name))
-        throw new UsageError(`there is no event ${shown(name)}${withNearest(String(name), eventNames)}; there are ${eventNames.join(', ')}`)
+        throw new UsageError(
+          `there is no event ${shown(name)}${withNearest(typeof name === 'string' ? name : '', eventNames)}; there are ${eventNames.join(', ')}`,
+        )
       if (typeof listener !== 'function') throw new UsageError(`the listener for "${name}" is not a function`)
       return events.on(name, listener)
     },
     covers(method, url) {
-      const { provider, endpoint } = URL.canParse(String(url)) ? rules.match(method.toUpperCase(), new URL(url)) : {}
+      const { provider, endpoint } =
+        typeof method === 'string' && URL.canParse(String(url)) ? rules.match(method.toUpperCase(), new URL(url)) : {}
       return provider && endpoint && `${provider.name}.${endpoint.name}`
     },
     outcomeOf: (thing) => http.outcomeOf(thing),
@@ -173,14 +205,16 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
       troubles: new OncePerEpisode(warn),
       assertOpen,
     }),
-    async status({ endpoints = false } = {}) {
+    async status(options) {
       assertOpen()
+      const { endpoints = false } = options ?? {}
       await gate.settle()
       const { readStatus } = await onDemand.status.get()
       return readStatus(store, clock.now(), { byStore: time.now(), trouble: store.trouble, endpoints, clock: turnsBy(clock) })
     },
     async forgive(provider) {
       assertOpen()
+      if (typeof provider !== 'string') throw new UsageError(`the provider to forgive is ${shown(provider)}: give its name`)
       if (!Object.hasOwn(providers, provider))
         throw new UsageError(`no provider "${provider}" is configured${withNearest(provider, Object.keys(providers))}`)
       await gate.forgive(provider)
@@ -190,7 +224,7 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
       await ledger.write()
       await journal?.write()
       const { readReport } = await onDemand.reports.get()
-      return readReport(store, clock.now(), options, {
+      return readReport(store, clock.now(), options ?? undefined, {
         unwritten: ledger.unwritten(),
         journal: config.journal,
         inUse: Object.keys(providers),

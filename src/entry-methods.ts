@@ -127,10 +127,10 @@ export function entryMethods({
       checkWhen(when)
       return keepWarm({ http, warming, troubles }, when, requests, options)
     },
-    async mostUsed(options = {}) {
+    async mostUsed(options) {
       assertOpen()
       const { mostUsed } = await onDemand.mostUsed.get()
-      return mostUsed(journal, clock.now(), options)
+      return mostUsed(journal, clock.now(), options ?? {})
     },
     export(selector = {}) {
       assertOpen()

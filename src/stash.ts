@@ -18,7 +18,6 @@ import type { WarmOptions } from './engine/answer/warm-options.js'
 import type { Fetch } from './engine/http/http-upstream.js'
 import type { KeepWarmOptions, WarmLists } from './engine/http/keep-warm.js'
 import type { WarmRequest } from './engine/http/warm-request.js'
-import type { AsyncFunction } from './engine/operation/operation-labels.js'
 import type { Operation, OperationOptions } from './engine/operation/wrap-operation.js'
 
 export interface ReportOptions {
@@ -86,7 +85,12 @@ export interface Stash extends AsyncDisposable {
    * for wrong options or a name already in use. A call whose arguments give no key rejects with code `ARGUMENTS_UNKEYABLE`.
    * Values that cannot be given back exactly as they were, such as instances of classes, are passed on and not stored.
    */
-  operation<F extends AsyncFunction>(name: `${string}.${string}`, fn: F, options?: OperationOptions<F>): Operation<F>
+  // biome-ignore lint/suspicious/noExplicitAny: arguments without a type of their own are of any
+  operation<This, Args extends any[], Value>(
+    name: `${string}.${string}`,
+    fn: (this: This, ...args: Args) => Promise<Value>,
+    options?: OperationOptions<(this: This, ...args: Args) => Promise<Value>>,
+  ): Operation<(this: This, ...args: Args) => Promise<Value>>
   /** The same stash, called on other terms than the rules': `stash.calling({ background: true }).fetch` is a `fetch` for a nightly batch. */
   calling(options: CallOptions): { readonly fetch: Fetch }
   /** The endpoint that covers requests of a method for a URL, as `provider.endpoint`; undefined where none does. */

@@ -1,5 +1,6 @@
 import type { LedgerOptions } from './config/stash-config.js'
 import { defaults } from './core/defaults.js'
+import { settledUntil } from './core/ledger/settled-until.js'
 import type { Clock } from './core/ports/clock.js'
 import type { Store } from './core/ports/store.js'
 import { durationMs } from './core/time/duration.js'
@@ -19,11 +20,17 @@ export function sweepNowAndThen(store: Store, clock: Clock, keeping: LedgerKeepi
     await smaller().catch(() => {}) // told by the store's guard
     if (!stopped) cancel = clock.later(sweepEveryMs, () => (sweeping = sweep()))
   }
+  /** The hours that were put together already. */
+  let settled = Number.NaN
   const smaller = async () => {
+    const now = clock.now()
+    const until = settledUntil(now, 3_600_000)
+    if (until === settled) return
     const accounts = await store.ledger.accounts()
     if (accounts.length === 0) return
     const { keepLedgerSmall } = await onDemand.upkeep.get()
-    await keepLedgerSmall({ store, accounts, clock: turnsBy(clock), now: clock.now(), isOver: () => stopped }, keeping)
+    await keepLedgerSmall({ store, accounts, clock: turnsBy(clock), now, isOver: () => stopped }, keeping)
+    settled = until
   }
   let sweeping = sweep()
   return () => {

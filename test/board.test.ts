@@ -1,8 +1,8 @@
 import { expect } from 'chai'
-import { type Browser, chromium as driver, type Page } from 'playwright-core'
+import type { Browser, Page } from 'playwright-core'
 import { type Board, startBoard } from '../examples/board/serve.js'
-import { flags } from './support/browser-lab.js'
-import { chromium, haveChromium } from './support/needs.js'
+import { haveChromium } from './support/needs.js'
+import { browserOfRun } from './support/shared-by-suites.js'
 
 if (haveChromium('the departures board in a browser')) {
   describe('the departures board in a browser', () => {
@@ -16,9 +16,10 @@ if (haveChromium('the departures board in a browser')) {
 
     before(async () => {
       board = await startBoard(0)
-      browser = await driver.launch({ executablePath: chromium, args: flags })
-      page = await browser.newPage()
+      browser = await browserOfRun()
+      page = await (await browser.newContext()).newPage()
       page.on('pageerror', (error) => errors.push(error.message))
+      await page.clock.install()
       await page.goto(board.url, patience)
     })
     after(async () => {
@@ -39,6 +40,7 @@ if (haveChromium('the departures board in a browser')) {
       const asked = () =>
         Object.values(board.harbour.providers.ebbline.counts).reduce((sum, { answered, failed }) => sum + answered + failed, 0)
       await page.click('text=Cut ebbline')
+      await page.clock.fastForward(21_000)
       await source('tides', 'stale')
       expect(await textOf('tides'))
         .to.include('older answer: ebbline fails')
@@ -46,6 +48,7 @@ if (haveChromium('the departures board in a browser')) {
       await source('dues', 'hit')
       const before = asked()
       await page.click('text=Restore ebbline')
+      await page.clock.fastForward(11_000)
       await source('tides', 'hit')
       expect(asked()).to.be.above(before)
       expect(errors).to.eql([])

@@ -151,7 +151,7 @@ describe('bodies', () => {
           }
         }
         const unread = await now.stash.fetch(`${now.base}/huge`)
-        await new Promise((pause) => setTimeout(pause, 200))
+        await new Promise((pause) => setTimeout(pause, 80))
         expect(written, 'nobody reads, so the upstream is held back').to.be.below(huge.length / 2)
         await unread.body?.cancel()
         await until(() => now.hungUp.length > 0)

@@ -154,6 +154,13 @@ describe('bounds of money', () => {
     const prepaid = { currency: 'EUR', prepaid: { credits: 100, price: '5' } } as const
     expect(termsAt(prepaid, 0)).to.eql({ packages: { of: 100, price: '5' } })
     expect(termsAt(prepaid, 0)).to.equal(termsAt(prepaid, 1))
+    const days = ['2026-03-01', '2026-01-01', '2026-04-01', '2026-02-01']
+    const changing = { currency: 'EUR', perCall: '0', changes: days.map((from) => ({ from, perCall: from.slice(6, 7) })) } as const
+    for (const month of [1, 2, 3, 4]) {
+      const { start, end } = billingPeriod(changing, Date.UTC(2026, month - 1, 9))
+      expect(billingPeriod(changing, start), 'its first moment').to.eql({ start, end })
+      expect(termsAt(changing, start).perCall).to.equal(String(month))
+    }
   })
 
   it('amounts are split to the last decimal that counts, and add up', () => {

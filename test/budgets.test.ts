@@ -10,6 +10,7 @@ import { chargeOfUnits } from '../src/core/money/period-charge.js'
 import { invoices, type JournalCall } from './support/invoice-oracle.js'
 import { admit, ended as withEnded } from './support/provider-play.js'
 import { begin, plans, prices } from './support/random-plans.js'
+import { scaled } from './support/scale.js'
 import { json, noon, type Scene, scene } from './support/upstream.js'
 
 const minute = 60_000
@@ -85,7 +86,7 @@ describe('budgets', () => {
             expect(BigInt(Math.round(Number(spent) * 1e6))).to.equal(billed)
         },
       ),
-      { numRuns: 300 },
+      { numRuns: scaled(30) },
     )
   })
 

@@ -438,4 +438,53 @@ describe('the configuration', () => {
     for (const [name, config] of refused) expect(judge(JSON.parse(JSON.stringify(config))), name).to.equal(false)
     expect(refused.length).to.be.at.least(7)
   })
+
+  it('ends in CONFIG_INVALID or opens, whatever of JSON stands in whatever place', async () => {
+    const nasty = [
+      ...[
+        '{"__proto__":{"a":1}}',
+        '{"toString":1}',
+        '{"valueOf":null,"toString":null}',
+        '[{"__proto__":[]}]',
+        '{"hasOwnProperty":1}',
+        '{"then":1}',
+      ],
+      ...['"\\ud800"', '1e400', '-0', '[]', '{}', 'null', 'true', '""', '{"toJSON":{}}', '{"":1}', '"__proto__"'],
+    ]
+    const whole = JSON.stringify({
+      mode: 'reuse',
+      exchange: { EUR: '1' },
+      ledger: { minutesFor: '2 days' },
+      sets: { long: { freshFor: '1 h' } },
+      providers,
+    })
+    const pathsIn = (value: unknown, path: string[] = []): string[][] =>
+      typeof value === 'object' && value !== null
+        ? [path, ...Object.entries(value).flatMap(([name, one]) => pathsIn(one, [...path, name]))]
+        : [path]
+    const paths = pathsIn(JSON.parse(whole))
+    const tried = async (config: unknown, what: string) => {
+      try {
+        await (await openStash({ ...(config as StashConfig), warn: () => {} })).close()
+      } catch (error) {
+        expect(error, what).to.have.property('code', 'CONFIG_INVALID')
+      }
+    }
+    for (const [i, path] of paths.entries()) {
+      const text = nasty[i % nasty.length] as string
+      for (const [name, member] of [
+        [path.at(-1), JSON.parse(text)],
+        ['__proto__', JSON.parse('{"baseUrl":"x"}')],
+      ] as [string | undefined, unknown][]) {
+        const config = JSON.parse(whole)
+        const parent = path.slice(0, -1).reduce((at, step) => at[step], config)
+        if (name !== undefined && !Array.isArray(parent))
+          Object.defineProperty(parent, name, { value: member, enumerable: true, configurable: true, writable: true })
+        await tried(config, `${path.join('.')} ${name} ${text}`)
+      }
+    }
+    expect([paths.length > 60, ({} as { a?: unknown }).a]).to.eql([true, undefined])
+    const error = await openStash(JSON.parse('{"providers":{"__proto__":{"baseUrl":"x"}}}')).catch((thrown: ConfigError) => thrown)
+    expect((error as ConfigError).faults).to.eql([{ path: 'providers.__proto__', message: 'is no name for anything' }])
+  })
 })

@@ -15,6 +15,7 @@ import { periodAround } from '../src/core/time/calendar.js'
 import { durationMs, shifted } from '../src/core/time/duration.js'
 import { momentMs } from '../src/core/time/moment.js'
 import { nextPublication } from '../src/core/time/next-publication.js'
+import { scaled } from './support/scale.js'
 
 describe('moments in words', () => {
   const now = Date.parse('2026-03-29T12:00:00+02:00') // the day on which summer time begins in Oslo, a Sunday
@@ -241,7 +242,7 @@ describe('rules', () => {
         })
         expect(found[0]).to.equal(found[1])
       }),
-      { numRuns: 1_000 },
+      { numRuns: scaled(100) },
     )
   })
 
@@ -267,7 +268,7 @@ describe('rules', () => {
         expect(keyOf(one) === keyOf(other)).to.equal(sense(one) === sense(other))
         expect(keyOf(one), 'the key of a key is itself').to.equal(keyOf(one))
       }),
-      { numRuns: 2_000 },
+      { numRuns: scaled(200) },
     )
   })
 })

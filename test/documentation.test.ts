@@ -6,13 +6,13 @@ import { expect } from 'chai'
 import dictionary from 'dictionary-en-gb'
 import { build, stop } from 'esbuild'
 import nspell from 'nspell'
-import { type Browser, type BrowserContext, chromium as driver } from 'playwright-core'
+import type { Browser, BrowserContext } from 'playwright-core'
 import { type ConfigError, openStash } from 'stashen'
-import { flags } from './support/browser-lab.js'
 import { temporaryFolder } from './support/files.js'
-import { chromium, haveChromium, haveRedis } from './support/needs.js'
+import { haveChromium, haveRedis } from './support/needs.js'
 import { packedProject } from './support/packed-project.js'
 import { RedisServer } from './support/redis-server.js'
+import { browserOfRun } from './support/shared-by-suites.js'
 
 const root = fileURLToPath(new URL('../../', import.meta.url))
 const pages = [
@@ -49,10 +49,10 @@ describe('the documentation', function () {
     writeFileSync(join(folder, 'package.json'), '{ "type": "module" }')
   })
 
-  function run(name: string, code: string, ...preload: string[]): string {
+  function run(name: string, code: string): string {
     const file = join(folder, name)
     writeFileSync(file, code)
-    const { stdout, stderr } = spawnSync(process.execPath, [...preload, file], {
+    const { stdout, stderr } = spawnSync(process.execPath, [file], {
       cwd: folder,
       encoding: 'utf8',
       env: { ...process.env, NO_COLOR: '1' },
@@ -61,52 +61,64 @@ describe('the documentation', function () {
     return withoutTimes(stdout)
   }
 
-  function compiled(name: string, code: string): string {
-    writeFileSync(join(folder, `${name}.ts`), code)
-    const args = [
-      '--ignoreConfig',
-      '--strict',
-      '--target',
-      'es2022',
-      '--module',
-      'nodenext',
-      '--types',
-      'node',
-      '--skipLibCheck',
-      `${name}.ts`,
-    ]
+  /** What TypeScript makes of programs, by their names. */
+  function compiled(codes: ReadonlyMap<string, string>): Map<string, string> {
+    for (const [name, code] of codes) writeFileSync(join(folder, `${name}.ts`), code)
+    const args = ['--ignoreConfig', '--strict', '--target', 'es2022', '--module', 'nodenext', '--types', 'node', '--skipLibCheck']
     const libs = ['--lib', 'es2022,dom,esnext.decorators']
-    const { stdout } = spawnSync(process.execPath, [`${root}node_modules/typescript/bin/tsc`, ...libs, ...args], {
-      cwd: folder,
-      encoding: 'utf8',
-    })
-    expect(stdout, name).to.equal('')
-    return readFileSync(join(folder, `${name}.js`), 'utf8')
+    const names = [...codes.keys()]
+    const { stdout } = spawnSync(
+      process.execPath,
+      [`${root}node_modules/typescript/bin/tsc`, ...args, ...libs, ...names.map((name) => `${name}.ts`)],
+      { cwd: folder, encoding: 'utf8' },
+    )
+    expect(stdout).to.equal('')
+    return new Map(names.map((name) => [name, readFileSync(join(folder, `${name}.js`), 'utf8')]))
+  }
+
+  /** Runs programs one after the other in one process; returns what each printed. */
+  function printedBy(programs: ReadonlyMap<string, string>): string[] {
+    for (const [name, code] of programs) writeFileSync(join(folder, `${name}.mjs`), code)
+    const driver = `import { restart } from '${new URL('./support/answers-all.js', import.meta.url).href}'
+for (const name of ${JSON.stringify([...programs.keys()])}) {
+  restart()
+  console.log('\0')
+  await import('./' + name + '.mjs')
+}
+process.exit()
+`
+    return run('driver.mjs', driver).split('\0\n').slice(1)
   }
 
   it('begins with steps that run one after the other and print what they say', () => {
     const steps = blocksOf(textOf('docs/getting-started.md')).filter(({ kind }) => kind === 'js')
     expect(steps).to.have.length.above(7)
     const said = steps.map(({ prints }) => prints).join('')
-    expect(run('getting-started.mjs', steps.map(({ code }) => code).join('\n'))).to.equal(withoutTimes(said))
+    // its two seconds pass at once, and its API answers sooner
+    const leap = `const [timer, now] = [setTimeout, Date.now]
+let aheadMs = 0
+Date.now = () => now() + aheadMs
+globalThis.setTimeout = (run, ms, ...rest) => {
+  if (ms !== 2_100) return timer(run, ms > 100 && ms < 400 ? ms / 10 : ms, ...rest)
+  aheadMs += ms
+  return timer(run)
+}
+`
+    expect(run('getting-started.mjs', leap + steps.map(({ code }) => code).join('\n'))).to.equal(withoutTimes(said))
   })
 
   it('has recipes that run as they stand and print what they say', () => {
-    const answersAll = ['--import', new URL('./support/answers-all.js', import.meta.url).href]
-    const sections = ['docs/recipes.md', 'docs/operations.md', 'docs/labels.md'].flatMap((page) =>
+    const blocks = ['docs/recipes.md', 'docs/operations.md', 'docs/labels.md'].flatMap((page) =>
       textOf(page)
         .split(/^## /m)
-        .map((text) => ({ page, text })),
+        .flatMap((text) => blocksOf(text).map((block) => ({ ...block, of: `${page}: ${text.split('\n')[0]}` })))
+        .filter(({ kind }) => kind === 'js' || kind === 'ts')
+        .map((block, i) => ({ ...block, name: `${page.replace(/\W+/g, '-')}-${i}` })),
     )
-    let ran = 0
-    for (const { page, text } of sections)
-      for (const { kind, code, prints } of blocksOf(text)) {
-        if (kind !== 'js' && kind !== 'ts') continue
-        const name = `${page.replace(/\W+/g, '-')}-${++ran}`
-        const js = kind === 'ts' ? compiled(name, code) : code
-        expect(run(`${name}.mjs`, js, ...answersAll), `${page}: ${text.split('\n')[0]}`).to.equal(prints)
-      }
-    expect(ran).to.be.above(10)
+    const js = compiled(new Map(blocks.filter(({ kind }) => kind === 'ts').map(({ name, code }) => [name, code])))
+    const printed = printedBy(new Map(blocks.map(({ name, code }) => [name, js.get(name) ?? code])))
+    for (const [i, { of, prints }] of blocks.entries()) expect(printed[i], of).to.equal(prints)
+    expect(blocks.length).to.be.above(10)
   })
 
   const storePrograms = blocksOf(textOf('docs/stores.md')).flatMap(({ kind, code }) => (kind === 'ts' ? [code] : []))
@@ -115,15 +127,17 @@ describe('the documentation', function () {
     expect(storePrograms).to.have.length(4)
     const server = haveRedis('the stores of docs/stores.md') ? await RedisServer.start() : undefined
     try {
-      for (const [i, code] of storePrograms.entries()) {
-        const js = compiled(`store-${i}`, code)
+      const js = compiled(new Map(storePrograms.map((code, i) => [`store-${i}`, code])))
+      const programs = new Map<string, string>()
+      for (const [name, code] of js) {
         if (code.includes('indexedDbStore') || (code.includes('redisStore') && !server)) continue
-        const here = js
+        const here = code
           .replace(/redisStore\(\{ url: '[^']*'/, `redisStore({ url: '${server?.url}'`)
           .replace('redisStore()', `redisStore({ url: '${server?.url}' })`)
         const secret = `process.env.STASH_SECRET = '${'A'.repeat(43)}='\n`
-        expect(run(`store-${i}.mjs`, `${secret}${here}\nawait stash.close()\nconsole.log('closed')`)).to.equal('closed\n')
+        programs.set(name, `${secret}${here}\nawait stash.close()\nconsole.log('closed')`)
       }
+      expect(printedBy(programs)).to.eql([...programs].map(() => 'closed\n'))
     } finally {
       await server?.remove()
     }
@@ -133,7 +147,7 @@ describe('the documentation', function () {
     describe('in a browser', () => {
       let browser: Browser
       before(async () => {
-        browser = await driver.launch({ executablePath: chromium, args: flags })
+        browser = await browserOfRun()
       })
       after(async () => {
         await browser.close()
@@ -167,9 +181,10 @@ describe('the documentation', function () {
           calls++
           return route.fulfill({ json: { highWater: '05:12' }, headers: { 'access-control-allow-origin': '*' } })
         })
+        const began = Date.now()
         const shown = async (minutes: number) => {
           const page = await context.newPage()
-          if (minutes > 0) await page.clock.setSystemTime(Date.now() + minutes * 60_000)
+          await page.clock.setFixedTime(began + minutes * 60_000)
           await page.goto(board)
           const text = page.getByText('High water')
           await text.waitFor()

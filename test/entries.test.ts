@@ -4,6 +4,7 @@ import { type EntrySelector, memoryStore, openStash, type Stash, type Store, typ
 import { FastClock } from 'stashen/harbour'
 import { sqliteStore } from 'stashen/sqlite'
 import { temporaryFolder } from './support/files.js'
+import { scaled } from './support/scale.js'
 import { asynchronousStore } from './support/wrapped-store.js'
 
 const [tides, dues] = ['https://tides.ebbline.example/v2', 'https://dues.quayrate.example/v1']
@@ -182,7 +183,7 @@ describe('looking inside', () => {
           for (const change of ['invalidate', 'purge'] as const)
             expect(await stash[change](selector, { dryRun: true })).to.eql({ entries: expected.length })
         }),
-        { numRuns: 100 },
+        { numRuns: scaled(10) },
       )
       expect(await keys(), 'a dry run changes nothing').to.eql(all)
 

@@ -2,6 +2,7 @@ import { expect } from 'chai'
 import { renderText } from 'stashen/render'
 import { calibration } from '../bench/forecast.js'
 import { forecastQuota } from '../src/core/limits/forecast.js'
+import { isLong } from './support/scale.js'
 import { json, noon, scene } from './support/upstream.js'
 
 const hour = 3_600_000
@@ -9,8 +10,9 @@ const monday = Date.parse('2026-06-01T00:00:00Z')
 
 describe('forecasts', () => {
   it('hold what happens then about eight times in ten, whatever the traffic, or say that too little is known', () => {
-    const cells = calibration(300)
-    expect(cells).to.have.length(40)
+    const spans = isLong ? [1, 10, 15, 28] : [1, 15]
+    const cells = calibration(300, spans)
+    expect(cells).to.have.length(10 * spans.length)
     for (const { kind, days, per, ranged, held, width } of cells) {
       const what = `${kind}, ${days} days, a quota by ${per}`
       const isEnough = per === 'day' ? days >= 10 : days >= 21
@@ -69,6 +71,30 @@ describe('forecasts', () => {
         provider: {
           quota: { calls: 100, per: 'day' },
           plan: { currency: 'EUR', period: 'day', baseFee: '1', perCall: '0.1' },
+          budgets: [{ money: '2', per: 'day' }],
+          endpoints: { tides: { request: 'GET /tides/{n}', freshFor: '1 day' } },
+        },
+      },
+    ))
+
+  it('of a bill on which nothing stands yet say what it costs without a call', () =>
+    scene(
+      async (now) => {
+        const { stash, base, clock } = now
+        now.answer = json(() => ({}), 404)
+        for (let i = 0; i < 6 * 12; i++) {
+          await (await stash.fetch(`${base}/tides/${i}`)).arrayBuffer()
+          await clock.sleep(5 * 60_000)
+        }
+        const { quota, bill } = (await stash.report()).providers[0] ?? {}
+        expect(bill).to.deep.include({ with: { low: null, likely: '1', high: null } })
+        expect(quota?.forecast.with?.usedAtReset?.likely, 'a budget ends no calls that are not billed').to.be.above(130)
+        expect(now.received).to.have.length(72)
+      },
+      {
+        provider: {
+          quota: { calls: 1_000, per: 'day' },
+          plan: { currency: 'EUR', period: 'day', baseFee: '1', perCall: '0.1', notBilled: ['clientError'] },
           budgets: [{ money: '2', per: 'day' }],
           endpoints: { tides: { request: 'GET /tides/{n}', freshFor: '1 day' } },
         },

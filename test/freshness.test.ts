@@ -150,6 +150,19 @@ describe('freshness', () => {
       { provider: { endpoints: { tides: { request: 'GET /tides', freshFor: '100 s', jitter: 0.2 } } } },
     ))
 
+  it('of a status may be longer than that of all others', () =>
+    scene(
+      async ({ clock, stash, base }) => {
+        const how = async () => stash.outcomeOf(await stash.fetch(`${base}/tides`))?.how
+        expect(await how()).to.equal('forwarded')
+        await clock.sleep(30 * 60_000)
+        expect(await how()).to.equal('hit')
+        await clock.sleep(31 * 60_000)
+        expect(await how()).to.equal('forwarded')
+      },
+      { provider: { endpoints: { tides: { request: 'GET /tides', freshFor: '1 s', freshForStatus: { 200: '1 hour' } } } } },
+    ))
+
   it('is longer with each use where it slides, up to a cap and for all processes on a store', () => {
     const store = Object.assign(memoryStore(), { close() {} })
     const slidingTides = { request: 'GET /tides', freshFor: '1 min', sliding: { upTo: '3 min' }, freshForStatus: { 404: '1 min' } }

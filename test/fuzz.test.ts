@@ -5,11 +5,11 @@ import { providers } from '../examples/harbour/config.js'
 import { parseUsage } from '../src/config/usage-file.js'
 import { likelyMistakes } from '../src/config/warnings.js'
 import { readReconciliation } from '../src/queries/reconciliation.js'
+import { scaled, seed } from './support/scale.js'
 import { noon } from './support/upstream.js'
 
-/** How many of each are tried; `RUNS=300000 npx mocha dist/test/fuzz.test.js` for more, `SEED` for the same ones again. */
-const numRuns = Number(process.env.RUNS ?? 800)
-const seed = Number(process.env.SEED ?? Date.now() % 2 ** 31)
+/** How many of each are tried. */
+const numRuns = scaled(80)
 
 // biome-ignore format: many words a line
 const absurd = fc.oneof(

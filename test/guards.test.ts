@@ -27,6 +27,7 @@ import { guardedStore } from '../src/stores/guarded/store.js'
 import { admit } from './support/provider-play.js'
 import { eventually } from './support/real-upstream.js'
 import { noon } from './support/upstream.js'
+import { askedIn, wrappedStore } from './support/wrapped-store.js'
 
 const base = 'https://tides.ebbline.example'
 const tides = { request: 'GET /tides/{id}', freshFor: '1 hour' } as const
@@ -225,7 +226,7 @@ describe('guards', () => {
       ...store,
       ledger: { add: (rows: readonly LedgerRow[]) => (fails ? Promise.reject(new Error('full')) : store.ledger.add(rows)) } as LedgerStore,
     }
-    const ledger = new LedgerWriter(broken as Store, new FastClock(noon), 'one')
+    const ledger = new LedgerWriter(broken as Store, 'one')
     const counter = ledger.counter('ebbline', 'tides', 'reuse')
     const minutes = 12_000
     for (let i = 0; i < minutes; i++) {
@@ -238,6 +239,32 @@ describe('guards', () => {
     fails = false
     await ledger.close()
     expect(ledger.unwritten()).to.eql([])
+  })
+
+  it('calls that are counted while counts are written are written too, whether or not a write failed before', async () => {
+    for (const failsFirst of [false, true])
+      for (let turns = 0; turns < 12; turns++) {
+        let fails = failsFirst
+        const store = wrappedStore(memoryStore(), async (name, work) => {
+          if (name !== 'ledger.add') return work()
+          const failed = fails
+          fails = false
+          await undefined
+          if (failed) throw new Error('full')
+          return work()
+        })
+        const ledger = new LedgerWriter(store, 'one')
+        const counter = ledger.counter('ebbline', 'tides', 'reuse')
+        counter.at(noon).hit++
+        if (failsFirst) await ledger.write()
+        const writing = ledger.write()
+        for (let turn = 0; turn < turns; turn++) await undefined
+        counter.at(noon).hit++
+        await writing
+        counter.at(noon).hit++
+        await ledger.close()
+        expect(await askedIn(store), `${turns} turns later`).to.equal(3)
+      }
   })
 
   it('invalidations that a store does not take stay bounded: with too many, nothing stored before is given out', async () => {

@@ -1,16 +1,14 @@
-import { spawnSync } from 'node:child_process'
 import { writeFileSync } from 'node:fs'
-import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import { parse } from 'csv-parse/sync'
 import { type LedgerRow, openStash, type Report } from 'stashen'
 import { sqliteStore } from 'stashen/sqlite'
 import { readReport as reportOf } from '../src/queries/reports.js'
 import { openDriver } from '../src/stores/sqlite/open-driver.js'
+import { type Printed, stashen } from './support/command-line.js'
 import { temporaryFolder } from './support/files.js'
+import { scaled } from './support/scale.js'
 import { noon } from './support/upstream.js'
-
-const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
 
 /** Names that a foreign file may hold. */
 // biome-ignore format: many words a line
@@ -24,14 +22,6 @@ const obeyed = /[\p{Cf}\p{Zl}\p{Zp}\p{Cs}]|[^\P{Cc}\n]/u
 
 describe('hostile input', () => {
   const file = temporaryFolder()
-
-  function stashen(...args: string[]): { code: number | null; stdout: string; stderr: string } {
-    const { status, stdout, stderr } = spawnSync(process.execPath, [bin, ...args], {
-      encoding: 'utf8',
-      env: { ...process.env, NO_COLOR: '1' },
-    })
-    return { code: status, stdout, stderr }
-  }
 
   it('from a foreign file is shown as text in every format, and obeyed by nobody', async () => {
     const path = file('foreign.db')
@@ -73,12 +63,16 @@ describe('hostile input', () => {
       ['report', ...from, '--compare', '2000-01-01..2020-01-01', '2020-01-01..2100-01-01'], ['status', ...from],
       ['status', ...from, '--json'], ['report', '--store', file(`none${names[0]}`)], ['report', ...from, '--since', names[0] as string],
       [names[2] as string]
-    ].map((args) => ({ args, ...stashen(...args) }))
-    for (const { args, stdout, stderr } of printed) {
+    ]
+    const all: Printed[] = []
+    for (const args of printed) {
+      const one = await stashen(...args)
+      const { stdout, stderr } = one
+      all.push(one)
       const [found] = obeyed.exec(stdout.replaceAll('\r\n', '\n') + stderr) ?? []
       expect(found && `${args.join(' ')}: U+${found.codePointAt(0)?.toString(16)}`).to.equal(undefined)
     }
-    const [text, markdown, csv, html, json] = printed.map(({ stdout }) => stdout)
+    const [text, markdown, csv, html, json] = all.map(({ stdout }) => stdout)
     expect(text).to.include('\\u{1b}[31mred').and.include('\\u{202e}gnp.exe').and.include('two\\u{a}lines')
     expect(markdown).to.include('\\|\\`\\*\\_\\<b\\>')
     expect(html).to.include('&#60;b&#62;').and.not.include('<b>')
@@ -87,8 +81,7 @@ describe('hostile input', () => {
     expect(cells.filter((cell) => /^[=+@-]/.test(cell) && !/^-?[\d.]+$/.test(cell))).to.eql([])
     const report = JSON.parse(json as string) as Report
     expect(report.providers.map(({ provider }) => provider)).to.include.members(names)
-    for (const { args, code } of printed.slice(0, 10)) expect(code, args.join(' ')).to.equal(0)
-    for (const { args, code } of printed.slice(10)) expect(code, args.join(' ')).to.equal(2)
+    for (const [i, { code }] of all.entries()) expect(code, printed[i]?.join(' ')).to.equal(i < 10 ? 0 : 2)
   })
 
   it('bodies and heads of any shape have a key, are stored or not, and break no later call', async () => {
@@ -110,11 +103,12 @@ describe('hostile input', () => {
       await response.arrayBuffer()
       return stash.outcomeOf(response)?.how
     }
+    const long = scaled(200_000, 500_000)
     const deep = (open: string, close: string) => open.repeat(200_000) + close.repeat(200_000)
     // biome-ignore format: many words a line
     const bodies = [
-      JSON.stringify({ a: '\\"'.repeat(2_500_000) }), JSON.stringify({ a: 'x'.repeat(5_000_000) }), `{"a":"${'x'.repeat(5_000_000)}`,
-      deep('[', ']'), deep('{"q":', '}').replace('}', '1}'), `[${'1.5,'.repeat(100_000)}1]`, '1'.repeat(1_000_000), '[1e999999999999]'
+      JSON.stringify({ a: '\\"'.repeat(long / 2) }), JSON.stringify({ a: 'x'.repeat(long) }), `{"a":"${'x'.repeat(long)}`,
+      deep('[', ']'), deep('{"q":', '}').replace('}', '1}'), `[${'1.5,'.repeat(100_000)}1]`, '1'.repeat(long / 5), '[1e999999999999]'
     ]
     for (const [i, one] of bodies.entries())
       for (const path of ['/ask', '/part']) {
@@ -184,13 +178,13 @@ describe('hostile input', () => {
     const { unreadable, ...report } = await readReport(path)
     expect(unreadable).to.eql({ rows: tallies.length + 4, facts: facts.length + 1 })
     expect(report).to.eql(good)
-    const text = stashen('report', '--store', path)
+    const text = await stashen('report', '--store', path)
     expect([text.code, text.stdout]).to.satisfy(
       ([code, out]: [number, string]) => code === 0 && /left out, for they cannot be read: 16 rows of counts, 6 records/.test(out),
       text.stdout,
     )
     for (const format of ['md', 'html'])
-      expect(stashen('report', '--store', path, '--format', format).stdout).to.include('16 rows of counts')
+      expect((await stashen('report', '--store', path, '--format', format)).stdout).to.include('16 rows of counts')
     await using again = await open()
     await again.operation('skerrylight.bad0', async () => 1)()
     await again.operation('skerrylight.bad5', async () => 1)()

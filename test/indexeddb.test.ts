@@ -5,6 +5,7 @@ import type { BrowserContext, Page } from 'playwright-core'
 import { openStash, type Stash, type Store } from 'stashen'
 import { type BrowserLab, startBrowserLab } from './support/browser-lab.js'
 import { haveChromium } from './support/needs.js'
+import { isLong } from './support/scale.js'
 
 /** What `test/support/browser-lab/lab.js` puts into a page. */
 interface Lab {
@@ -57,6 +58,34 @@ if (haveChromium('stores in IndexedDB')) {
       await page.waitForFunction(() => 'lab' in globalThis, undefined, patience)
       return page
     }
+
+    it('knows the calls of short visits: of pages that are closed, left, or hidden, also before an answer came', async () => {
+      const visit = async (path: string, end: (page: Page) => Promise<unknown>) => {
+        const page = await opened()
+        await page.evaluate(() => lab.open())
+        if (path.startsWith('/tides')) await page.evaluate((of) => lab.ask(of), path)
+        else {
+          void page.evaluate((of) => void lab.ask(of), path)
+          while (!browser.asked.includes(path)) await new Promise((resolve) => setTimeout(resolve, 5))
+        }
+        await end(page)
+      }
+      const { answer } = browser
+      browser.answer = (path, response) => path.startsWith('/tides') && answer(path, response)
+      await visit('/tides/1', (page) => page.close())
+      await visit('/tides/2', (page) => page.goto('about:blank'))
+      await visit('/tides/3', (page) => page.reload())
+      await visit('/tides/4', (page) => page.evaluate("void location.assign('/elsewhere')"))
+      await visit('/tides/5', (page) => page.close({ runBeforeUnload: true }))
+      await visit('/slow/6', (page) => page.close())
+      const page = await opened()
+      const report = await page.evaluate(async () => {
+        const stash = (await lab.open('one')) as Stash
+        return stash.report()
+      })
+      expect([report.totals.with?.upstream, browser.asked.length]).to.eql([6, 6])
+      expect(await page.evaluate('Object.keys(localStorage)'), 'nothing is left to be added').to.eql([])
+    })
     const ask = (page: Page, path: string, name = 'one') => page.evaluate(([of, by]) => lab.ask(of as string, by), [path, name])
 
     /** What a service worker answers to a message. */
@@ -91,12 +120,13 @@ if (haveChromium('stores in IndexedDB')) {
       expect(count).to.be.above(20)
     }).timeout(120_000)
 
-    it('holds to the contract where it is compressed and encrypted', async () => {
-      const packing = { compress: { above: 16 }, encrypt: { keys: [{ id: 'one', secret: randomBytes(32).toString('base64') }] } }
-      const { count, failures } = await (await opened()).evaluate((its) => lab.contract(its), packing)
-      expect(failures.join('\n\n')).to.equal('')
-      expect(count).to.be.above(20)
-    }).timeout(120_000)
+    if (isLong)
+      it('holds to the contract where it is compressed and encrypted', async () => {
+        const packing = { compress: { above: 16 }, encrypt: { keys: [{ id: 'one', secret: randomBytes(32).toString('base64') }] } }
+        const { count, failures } = await (await opened()).evaluate((its) => lab.contract(its), packing)
+        expect(failures.join('\n\n')).to.equal('')
+        expect(count).to.be.above(20)
+      }).timeout(120_000)
 
     it('tells a service worker what to import that can load nothing later', async () => {
       const told = await askedInServiceWorker(await opened(), '/plain-worker.js', { id: 1 })
@@ -130,13 +160,14 @@ if (haveChromium('stores in IndexedDB')) {
       for (const id of [1, 2]) expect(await ask(one, `/tides/${id}`)).to.include({ how: 'hit', body: `/tides/${id} ${id}` })
       await one.evaluate(() => lab.stashes.get('one')?.stash.invalidate({ label: 'tides 1' }))
       expect(await ask(one, '/tides/1'), 'in an emergency').to.include({ how: 'stale' })
+      await one.evaluate(() => lab.stashes.get('one')?.stash.report()) // so that its counts are written
       const counted = await two.evaluate(async () => {
         const stash = lab.stashes.get('one')?.stash
         const { totals } = (await stash?.report()) ?? {}
         const status = await stash?.status()
         return { asked: totals?.with?.asked, on: status?.store.on, entries: status?.store.entries }
       })
-      expect(counted.asked, 'of all, but for what workers have not written yet').to.be.within(2, 8)
+      expect(counted.asked, 'of all, but for what workers have not written yet').to.be.within(4, 8)
       expect(counted).to.include({ on: 'IndexedDB', entries: 2 })
     })
 
@@ -158,7 +189,7 @@ if (haveChromium('stores in IndexedDB')) {
         }, path)
       const asking = pages.map((page) => many(page, '/tides/3'))
       await until(() => browser.asked.length > 0)
-      await new Promise((resolve) => setTimeout(resolve, 300))
+      await new Promise((resolve) => setTimeout(resolve, 100))
       release()
       for (const all of await Promise.all(asking)) expect(all).to.eql(['/tides/3', 1])
       expect(browser.asked).to.eql(['/tides/3'])
@@ -167,7 +198,7 @@ if (haveChromium('stores in IndexedDB')) {
       void many(first, '/tides/4').catch(() => {})
       await until(() => browser.asked.length > 1)
       const waiting = others.map((page) => many(page, '/tides/4'))
-      await new Promise((resolve) => setTimeout(resolve, 200))
+      await new Promise((resolve) => setTimeout(resolve, 100))
       await first.close()
       await until(() => browser.asked.length > 2)
       release()
@@ -183,7 +214,8 @@ if (haveChromium('stores in IndexedDB')) {
         response.write('2.4 m')
         responses.push(response)
       }
-      for (const path of ['/tides/8', '/tides/9']) {
+      const paths = isLong ? ['/tides/8', '/tides/9'] : ['/tides/8'] // a claim holds for five seconds
+      for (const path of paths) {
         expect(await first.evaluate((of) => lab.begin(of), path)).to.equal('2.4 m')
         expect(await second.evaluate((of) => lab.begin(of), path), 'while it arrives').to.equal('2.4 m')
         if (path === '/tides/9') {
@@ -193,7 +225,7 @@ if (haveChromium('stores in IndexedDB')) {
         responses.at(-1)?.end(', rising')
         expect(await second.evaluate(() => lab.rest())).to.equal(', rising')
       }
-      expect(browser.asked).to.eql(['/tides/8', '/tides/9', '/tides/9'])
+      expect(browser.asked).to.eql(isLong ? ['/tides/8', '/tides/9', '/tides/9'] : ['/tides/8'])
     })
 
     it('does not wait for a tab that is suspended, and does not store what that brings later', async () => {
@@ -210,7 +242,7 @@ if (haveChromium('stores in IndexedDB')) {
       const late = halted.evaluate(async () => (await lab.ask('/tides/6')).body)
       await until(() => answers.length === 1)
       const asking = ask(page, '/tides/6')
-      await new Promise((resolve) => setTimeout(resolve, 500))
+      await new Promise((resolve) => setTimeout(resolve, 100))
       expect(answers, 'while it may be there').to.have.length(1)
       await page.evaluate(async () => {
         const { indexedDB } = globalThis as unknown as { indexedDB: { open(name: string): Opening } }
@@ -280,7 +312,7 @@ if (haveChromium('stores in IndexedDB')) {
       for (let id = 0; id < 4; id++) await ask(page, `/tides/${id}`)
       await ask(page, '/tides/0')
       for (let id = 4; id < 7; id++) {
-        await new Promise((resolve) => setTimeout(resolve, 1_100)) // uses are written within a second
+        await new Promise((resolve) => setTimeout(resolve, 100))
         expect(await ask(page, `/tides/${id}`)).to.include({ stored: true })
       }
       const has = (id: number) =>

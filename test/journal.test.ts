@@ -1,8 +1,10 @@
 import { appendFileSync, readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs'
+import { setTimeout as pause } from 'node:timers/promises'
 import { expect } from 'chai'
 import { type Journal, type JournalLine, openStash } from 'stashen'
 import { fileJournal } from 'stashen/journal'
 import { temporaryFolder } from './support/files.js'
+import { withQuickTimers } from './support/quick-timers.js'
 import { json, scene } from './support/upstream.js'
 
 const linesOf = async (journal: Pick<Journal, 'read'>): Promise<string[]> => {
@@ -131,12 +133,14 @@ describe('the journal', () => {
     }
     await scene(
       async ({ stash, base, clock }) => {
-        for (let i = 0; i < 5; i++) {
-          await (await stash.fetch(`${base}/tides/a`)).text()
-          await clock.sleep(1_000)
-        }
-        fails = false
-        await clock.sleep(2_000)
+        await withQuickTimers(async () => {
+          for (let i = 0; i < 5; i++) {
+            await (await stash.fetch(`${base}/tides/a`)).text()
+            await clock.errand(pause(20))
+          }
+          fails = false
+          while (written.length < 6) await clock.errand(pause(5))
+        })
         expect(written.map((text) => (JSON.parse(text) as JournalLine).is)).to.have.length(6)
       },
       { config: { journal, warn: (message) => void warnings.push(message) } },

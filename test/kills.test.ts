@@ -3,6 +3,7 @@ import { createHash } from 'node:crypto'
 import { once } from 'node:events'
 import { createServer } from 'node:http'
 import type { AddressInfo } from 'node:net'
+import { monitorEventLoopDelay } from 'node:perf_hooks'
 import { setTimeout as pause } from 'node:timers/promises'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
@@ -10,12 +11,13 @@ import { openStash } from 'stashen'
 import { temporaryFolder } from './support/files.js'
 import { haveRedis } from './support/needs.js'
 import { RedisServer } from './support/redis-server.js'
+import { isLong, scaled } from './support/scale.js'
 import { storeNamed } from './support/two-processes.js'
 
 const killed = fileURLToPath(new URL('./support/killed.process.js', import.meta.url))
 
-/** How many processes are killed in all: `STASHEN_KILLS=1000 npx mocha dist/test/kills.test.js` for more. */
-const kills = Number(process.env.STASHEN_KILLS ?? 8)
+/** How many processes are killed on each kind of store. */
+const kills = scaled(2)
 
 const file = temporaryFolder()
 let redis: RedisServer
@@ -42,15 +44,18 @@ for (const [kind, place] of kinds)
     }).listen(0, '127.0.0.1')
     await once(server, 'listening')
     const base = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+    const delays = monitorEventLoopDelay({ resolution: 10 })
+    delays.enable()
     let mayBeLost = 0
     let entries = 0
     let lookedAt = 0
     for (let round = 0; round < kills / 2; round++) {
       const pair = [1, 2].map(() => spawn(process.execPath, [killed, place(), base], { stdio: ['pipe', 'inherit', 'inherit'] }))
-      const before = arrivals.length
-      const long = round % 2 === 0
-      while (arrivals.length === before && round % 4 !== 3) await pause(5) // every fourth is killed while it opens
-      await pause(long ? 1_500 + Math.random() * 1_500 : Math.random() * 500)
+      const [before, { ...earlier }] = [arrivals.length, counts]
+      const long = isLong && round % 2 === 0
+      const hasBegun = () => arrivals.length > before && (isLong || (counts.quotes > earlier.quotes && counts.berths > earlier.berths))
+      while (round % 4 !== 3 && !hasBegun()) await pause(5) // every fourth is killed while it opens
+      await pause(long ? 1_500 + Math.random() * 1_500 : Math.random() * 100)
       for (const child of pair) {
         const ended = once(child, 'exit')
         child.kill('SIGKILL')
@@ -58,7 +63,9 @@ for (const [kind, place] of kinds)
         await pause(Math.random() * 30)
       }
       const at = performance.now()
-      mayBeLost += arrivals.slice(before).filter((one) => one > at - 1_300).length
+      const heldUpMs = delays.max / 1e6 // by others who keep the machine busy: then its timers are late too
+      delays.reset()
+      mayBeLost += arrivals.slice(before).filter((one) => one > at - 1_300 - 5 * heldUpMs).length
       const store = storeNamed(place())
       await store.open({ now: Date.now(), warn: (message) => expect.fail(message) })
       const [since, began] = [round % 25 === 24 ? 0 : lookedAt, Date.now()] // all there is now and then, else what is new
@@ -83,12 +90,13 @@ for (const [kind, place] of kinds)
     }
     await using stash = await openStash({ store: storeNamed(place()) })
     const upstream = (await stash.report()).totals.with?.upstream ?? 0
+    delays.disable()
     server.closeAllConnections()
     server.close()
-    expect(mayBeLost, 'some were made more than a second before').to.be.below(arrivals.length)
+    if (kills >= 20) expect(mayBeLost, 'some were made more than a second before').to.be.below(arrivals.length)
     expect(upstream).to.be.within(arrivals.length - mayBeLost, arrivals.length)
-    expect(entries).to.be.above(kills)
-    expect(counts.quotes, 'calls that a killed process had under way count').to.be.within(20, 40)
+    if (isLong) expect(entries).to.be.above(kills / 2)
+    expect(counts.quotes, 'calls that a killed process had under way count').to.be.within(Math.min(20, kills - 1), 40)
     if (kills > 100)
       console.log(
         `${kind}: ${kills} killed, ${arrivals.length} calls, ${upstream} counted, ${mayBeLost} in last seconds, ${entries} entries read, ${JSON.stringify(counts)}`,

@@ -8,6 +8,7 @@ import { begun, ended, type LimitState, roomAgain, roomIn, unused } from '../src
 import { nothingKnown, type ProviderState } from '../src/core/limits/provider-state.js'
 import { reportedBy } from '../src/core/limits/reported-limits.js'
 import { admit, ended as withEnded, reported as withReported } from './support/provider-play.js'
+import { scaled } from './support/scale.js'
 
 const noon = Date.parse('2026-06-30T12:00:00Z')
 const second = 1_000
@@ -85,7 +86,7 @@ describe('limits', () => {
           expect(refusals(options, made)).to.equal(0)
           expect(made.length).to.be.at.least(Math.min(2, attempts.length))
         }),
-        { numRuns: 300 },
+        { numRuns: scaled(30) },
       )
     })
   }

@@ -1,6 +1,5 @@
 import { spawnSync } from 'node:child_process'
 import { mkdirSync, writeFileSync } from 'node:fs'
-import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
 import { isStashenError, memoryStore, openStash } from 'stashen'
 import { loadConfig } from 'stashen/config'
@@ -8,6 +7,7 @@ import { layeredStore } from 'stashen/layered'
 import { packedStore } from 'stashen/packed'
 import { redisStore } from 'stashen/redis'
 import { sqliteStore } from 'stashen/sqlite'
+import { bin, stashen, stashenIn } from './support/command-line.js'
 import { temporaryFolder } from './support/files.js'
 
 const baseUrl = 'https://tides.ebbline.example/v2'
@@ -176,7 +176,6 @@ describe('a likely mistake', () => {
   })
 
   it('on the command line is told in one line that says what to do next, as JSON where that is asked for', async () => {
-    const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
     mkdirSync(file('here'))
     writeFileSync(file('here/text.db'), 'no database')
     writeFileSync(file('here/bad.yaml'), 'providers: [')
@@ -198,22 +197,17 @@ describe('a likely mistake', () => {
       [['warm', '--store', 'text.db', '--at-once', 'many'], 'many'],
     ]
     for (const [args, words] of lines) {
-      const { status, stderr } = spawnSync(process.execPath, [bin, ...args], {
-        cwd: file('here'),
-        encoding: 'utf8',
-        env: { ...process.env, NO_COLOR: '1' },
-      })
-      expect([status, stderr.includes(words)], `${args.join(' ')}: ${stderr}`).to.eql([2, true])
+      const { code, stderr } = await stashenIn(file('here'), ...args)
+      expect([code, stderr.includes(words)], `${args.join(' ')}: ${stderr}`).to.eql([2, true])
       expect(stderr, args.join(' ')).to.not.match(/ {4}at |node:internal/)
       if (args[0] === '--stor') continue
-      const asJson = spawnSync(process.execPath, [bin, ...args, '--json'], { cwd: file('here'), encoding: 'utf8' }).stderr
+      const { stderr: asJson } = await stashenIn(file('here'), ...args, '--json')
       const { error } = JSON.parse(asJson) as { error: { code: string; message: string } }
       expect(error.code, asJson).to.match(/^[A-Z_]+$/)
     }
   })
 
-  it('is less likely where the shell completes commands and options', () => {
-    const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
+  it('is less likely where the shell completes commands and options', async () => {
     const completed = (...words: string[]) => {
       const script = `source <("$1" "$2" completion bash); shift 2; COMP_WORDS=(stashen "$@"); COMP_CWORD=$#; _stashen; echo "\${COMPREPLY[@]}"`
       return spawnSync('bash', ['-c', script, 'bash', process.execPath, bin, ...words], { encoding: 'utf8' }).stdout.trim()
@@ -222,7 +216,7 @@ describe('a likely mistake', () => {
     expect(completed('report', '--sin')).to.equal('--since')
     expect(completed('measure', '--w')).to.equal('--write')
     for (const shell of ['zsh', 'fish'])
-      expect(spawnSync(process.execPath, [bin, 'completion', shell], { encoding: 'utf8' }).stdout)
+      expect((await stashen('completion', shell)).stdout)
         .to.include('reconcile')
         .and.to.include('since')
   })

@@ -9,6 +9,7 @@ import { reportOf } from '../src/core/ledger/report.js'
 import { Tally } from '../src/core/ledger/tally.js'
 import { invoices, type JournalCall } from './support/invoice-oracle.js'
 import { begin, journals, plans, prices, zones } from './support/random-plans.js'
+import { scaled } from './support/scale.js'
 
 const minute = 60_000
 const day = 86_400_000
@@ -63,7 +64,7 @@ describe('plans', () => {
         expect(periods).to.have.deep.members(expected)
         expect(spent(report)).to.equal(sum(expected))
       }),
-      { numRuns: 200 },
+      { numRuns: scaled(12, 20) },
     )
   })
 
@@ -112,7 +113,7 @@ describe('plans', () => {
           expect(spent(reportOf({ ...all, rows: merged, since: 0 }))).to.equal(spent(whole))
         },
       ),
-      { numRuns: 100 },
+      { numRuns: scaled(6, 10) },
     )
   })
 
@@ -183,7 +184,7 @@ describe('plans', () => {
         if ([report, ...parts].every((one) => one.totals.without.basis === 'estimated'))
           expect(sum(parts.map(spent)), 'parts').to.equal(spent(report))
       }),
-      { numRuns: 100 },
+      { numRuns: scaled(6, 10) },
     )
   })
 
@@ -236,7 +237,7 @@ describe('plans', () => {
           expect(journal.length - refused, 'what passes').to.be.at.most((used * calls * length) / perMs)
         }
       }),
-      { numRuns: 100 },
+      { numRuns: scaled(6, 10) },
     )
   })
 })

@@ -5,6 +5,7 @@ import { FastClock } from 'stashen/harbour'
 import { sqliteStore } from 'stashen/sqlite'
 import { operationLater } from '../src/engine/operation/operation-later.js'
 import { temporaryFolder } from './support/files.js'
+import { scaled } from './support/scale.js'
 import { noon } from './support/upstream.js'
 
 const rule = { freshFor: '1 min', staleIfError: '1 hour' } as const
@@ -135,7 +136,7 @@ describe('stash.operation', () => {
           }
         },
       ),
-      { numRuns: 60 },
+      { numRuns: scaled(6) },
     )
   })
 

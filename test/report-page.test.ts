@@ -1,10 +1,12 @@
 import axe from 'axe-core'
 import { expect } from 'chai'
-import { type Browser, chromium as driver } from 'playwright-core'
+import type { Browser } from 'playwright-core'
 import { memoryStore, openStash, type Report } from 'stashen'
 import { FastClock } from 'stashen/harbour'
 import { renderHtml } from 'stashen/render'
-import { chromium, haveChromium } from './support/needs.js'
+import { haveChromium } from './support/needs.js'
+import { isLong } from './support/scale.js'
+import { browserOfRun } from './support/shared-by-suites.js'
 import { noon } from './support/upstream.js'
 
 /** Calls of some hours, to a provider of which everything is to be told that a report can tell. */
@@ -38,16 +40,20 @@ if (haveChromium('the HTML report in a browser')) {
   describe('the HTML report in a browser', () => {
     let browser: Browser
     before(async () => {
-      browser = await driver.launch({ executablePath: chromium, args: ['--headless', '--no-sandbox', '--disable-gpu'] })
+      browser = await browserOfRun()
     })
     after(() => browser?.close())
 
     it('has nothing that axe reports, fits a phone, shows a single hour, and has a table of data for each chart', async () => {
       for (const [hours, width, colorScheme] of [
-        [10, 1280, 'light'],
         [10, 390, 'dark'],
-        [1, 390, 'light'],
         [0, 1280, 'light'],
+        ...(isLong
+          ? ([
+              [10, 1280, 'light'],
+              [1, 390, 'light'],
+            ] as const)
+          : []),
       ] as const) {
         const what = `${hours} hours, ${width} wide, ${colorScheme}`
         const report = await reportOf(hours)

@@ -1,6 +1,4 @@
-import { spawnSync } from 'node:child_process'
 import { readdirSync, readFileSync, writeFileSync } from 'node:fs'
-import { fileURLToPath } from 'node:url'
 import { inspect } from 'node:util'
 import { context, metrics, trace } from '@opentelemetry/api'
 import { AsyncLocalStorageContextManager } from '@opentelemetry/context-async-hooks'
@@ -12,10 +10,11 @@ import { fileJournal } from 'stashen/journal'
 import { logEvents, prometheusText, traceCalls } from 'stashen/observers'
 import { sqliteStore } from 'stashen/sqlite'
 import { ambiguousNames, credentialNames } from '../src/core/rules/credentials.js'
+import { fieldsLeftOut } from '../src/core/rules/fields-left-out.js'
 import { selectingFields } from '../src/core/rules/keying.js'
+import { stashenIn } from './support/command-line.js'
 import { temporaryFolder } from './support/files.js'
 
-const bin = fileURLToPath(new URL('../bin/stashen.js', import.meta.url))
 const base = 'https://tides.ebbline.example/v2'
 
 /** One secret for each place, so that a leak names the place that it came from; in forms that texts repeat. */
@@ -150,14 +149,14 @@ describe('secrets', () => {
         providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 min' } } } },
       }),
     )
-    const run = (...args: string[]) => {
-      const { stdout, stderr } = spawnSync(process.execPath, [bin, ...args], { encoding: 'utf8', cwd: file('.') })
+    const run = async (...args: string[]) => {
+      const { stdout, stderr } = await stashenIn(file('.'), ...args)
       written.push([`stashen ${args[0]}`, stdout + stderr])
     }
-    run('explain', `${base}/tides/1?${query}`, '--store', file('secret.db'))
-    run('report', '--store', file('secret.db'), '--by', 'key', '--journal', file('calls.jsonl'))
-    for (const format of ['md', 'csv', 'html']) run('report', '--store', file('secret.db'), '--format', format)
-    run('status', '--store', file('secret.db'))
+    await run('explain', `${base}/tides/1?${query}`, '--store', file('secret.db'))
+    await run('report', '--store', file('secret.db'), '--by', 'key', '--journal', file('calls.jsonl'))
+    for (const format of ['md', 'csv', 'html']) await run('report', '--store', file('secret.db'), '--format', format)
+    await run('status', '--store', file('secret.db'))
     expect(written.find(([where, text]) => where === 'stashen report' && text.includes('outdated'))?.[1]).to.include('/watched/1')
     for (const name of readdirSync(file('.'))) if (!name.endsWith('.json')) written.push([name, readFileSync(file(name), 'latin1')])
     trace.disable()
@@ -175,7 +174,7 @@ describe('secrets', () => {
 
   it('are recognised by name, however it is spelt, and the list can be extended and reduced', async () => {
     const page = readFileSync('docs/keys.md', 'utf8')
-    for (const name of [...credentialNames, ...ambiguousNames, ...selectingFields]) expect(page).to.include(`\`${name}\``)
+    for (const name of [...credentialNames, ...ambiguousNames, ...selectingFields, ...fieldsLeftOut]) expect(page).to.include(`\`${name}\``)
     const warnings: string[] = []
     const asked: string[] = []
     const endpoints = {
@@ -193,8 +192,8 @@ describe('secrets', () => {
     // biome-ignore format: many words a line
     const rows: [query: string, field: string | undefined, apart: boolean][] = [
       ['pin', undefined, true], ['PIN', undefined, true], ['Api-Key', undefined, true], ['x-amz-anything', undefined, true],
-      ['key', undefined, false], ['', 'x-crew', true], ['', 'X-ApiKey', true], ['', 'x-amz-date', true], ['', 'x-session-id', false],
-      ['', 'x-author', false], ['', 'x-crew-token', false]
+      ['key', undefined, false], ['', 'x-crew', true], ['', 'X-ApiKey', true], ['', 'x-amz-date', true], ['', 'x-session-id', true],
+      ['', 'x-author', true], ['', 'x-crew-token', true], ['crew_token', undefined, true], ['author', undefined, false],
     ]
     for (const [i, [name, field, apart]] of rows.entries()) {
       const ask = (value: string) =>
@@ -202,11 +201,9 @@ describe('secrets', () => {
       const [one, other, again] = [await ask('one-value'), await ask('other-value'), await ask('one-value')]
       expect([one !== other, one === again], `${name}${field ?? ''}`).to.eql([apart, true])
     }
-    expect(warnings, 'a name that looks like one, once').to.have.length(1)
-    expect(warnings[0]).to.include('"x-crew-token"').and.include('"secretHeaders"').and.include('"notSecret"')
     for (const pin of ['1', '2']) await get(`/open/1?pin=${pin}`)
-    expect(warnings.slice(1), 'shared, though callers say who they are, once').to.have.length(1)
-    expect(warnings[1]).to.include('ebbline.open is "shared"').and.include('?pin')
+    expect(warnings, 'shared, though callers say who they are, once').to.have.length(1)
+    expect(warnings[0]).to.include('ebbline.open is "shared"').and.include('?pin')
   })
 
   it('that differ each time, as signatures do, leave it to a function to say who calls', async () => {
@@ -326,5 +323,54 @@ describe('secrets', () => {
       warnings.push(String(await openStash(config as object).catch((error: unknown) => error)))
     expect(warnings.at(-3)).to.include('warn: an object is not a function: give one, e.g. (message) =>')
     expect(warnings.join('\n')).to.not.include('hush')
+  })
+
+  it('are left out of errors however deep they stand in their causes', async () => {
+    const secret = 'sesame-9f27'
+    let error: Error = new Error(`?key=${secret}`)
+    for (let depth = 0; depth < 12; depth++) error = new Error(`no answer from /tides?key=${secret}`, { cause: error })
+    await using stash = await openStash({
+      fetch: () => Promise.reject(error),
+      providers: { ebbline: { baseUrl: 'https://tides.ebbline.example', endpoints: { tides: { request: 'GET /tides' } } } },
+    })
+    const thrown = await stash.fetch(`https://tides.ebbline.example/tides?key=${secret}`).catch((one: Error) => one)
+    const shown = inspect(thrown, { depth: 20, showHidden: true })
+    expect(shown).to.include('no answer from /tides').and.include('causes deeper than 8 are left out').and.not.include(secret)
+  })
+
+  it('are taken out of errors, however they hold them: deep, several, frozen, in what they carry', async () => {
+    const told = 'SESAME-told-0pen'
+    let depth = 0
+    const nested = (): Error => new Error(`at ${told}`, { cause: ++depth < 30 ? nested() : 'end' })
+    class TideError extends Error {
+      readonly code = 'E_TIDE'
+      constructor(
+        message: string,
+        readonly config: unknown,
+        options?: ErrorOptions,
+      ) {
+        super(message, options)
+      }
+    }
+    const errors: (() => unknown)[] = [
+      nested,
+      () => new AggregateError([told, Object.freeze(new Error(told)), new Error('x', { cause: told })], told),
+      () => Object.freeze(new TideError(`no answer for ${told}`, undefined)),
+      () =>
+        new TideError('refused', { headers: { authorization: `Bearer ${told}` }, url: `${base}/tides/1?hapikey=${told}`, list: [told] }),
+      () => new TideError('refused', undefined, { cause: Object.freeze({ message: told, code: 'E_DEEP' }) }),
+      () => `thrown ${told}`,
+    ]
+    for (const [i, make] of errors.entries()) {
+      await using stash = await openStash({
+        fetch: async () => Promise.reject(make()),
+        warn: () => {},
+        providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+      })
+      const error = await stash.fetch(`${base}/tides/1?hapikey=${told}`).catch((thrown: unknown) => thrown)
+      expect(inspect(error, { depth: 50, showHidden: true }), `${i}`).to.not.include(told)
+      if (i === 2) expect(error).to.include({ code: 'E_TIDE', message: 'no answer for [secret]' })
+      if (i === 3) expect(error).to.be.instanceOf(TideError)
+    }
   })
 })

@@ -5,6 +5,7 @@ import { FastClock } from 'stashen/harbour'
 import type { Call } from '../src/engine/call/call.js'
 import { SharedState } from '../src/engine/gate/shared-state.js'
 import { RetryPolicy } from '../src/engine/upstream/retry-policy.js'
+import { scaled } from './support/scale.js'
 import { noon } from './support/upstream.js'
 
 /** A sum that several processes add to, and who added last. */
@@ -219,7 +220,7 @@ describe('shared state', () => {
           })(),
         )
       }),
-      { numRuns: 300 },
+      { numRuns: scaled(30) },
     )
     const { states, clock, recorded, overwrite } = processes(['gone', 'there'])
     const [gone, there] = states

@@ -4,6 +4,7 @@ import { type Entry, memoryStore, openStash, type Store } from 'stashen'
 import { sqliteStore } from 'stashen/sqlite'
 import { temporaryFolder } from './support/files.js'
 import { type RealUpstream, realUpstream } from './support/real-upstream.js'
+import { scaled } from './support/scale.js'
 import { json, scene, tides } from './support/upstream.js'
 import { asynchronousStore, wrappedStore } from './support/wrapped-store.js'
 
@@ -45,8 +46,32 @@ describe('an answer from store', () => {
         expect(stash.outcomeOf(ours)?.how).to.equal('hit')
         expect(await played(ours, all)).to.eql(await played(new Response(text, { headers: ours.headers }), all))
       }),
-      { numRuns: 300 },
+      { numRuns: scaled(30) },
     )
+  })
+
+  it('lets timers and input run, however many are asked for one after the other', async () => {
+    await using stash = await openStash({
+      fetch: async () => new Response('{}'),
+      providers: { ebbline: { baseUrl: base, endpoints: { tides: { request: 'GET /tides/{id}', freshFor: '1 hour' } } } },
+    })
+    const find = stash.operation('ebbline.find', async (name: string) => name, { freshFor: '1 hour' })
+    const ways: Record<string, () => Promise<unknown>> = {
+      'by the short way': () => stash.fetch(`${base}/tides/1`),
+      'by the long one': () => stash.fetch(`${base}/tides/1`, { headers: { 'cache-control': 'max-age=60' } }),
+      'of an operation': () => find('Marram'),
+      'with its outcome': () => find.withOutcome('Marram'),
+    }
+    for (const [way, ask] of Object.entries(ways)) {
+      await ask()
+      let isOver = false
+      setTimeout(() => {
+        isOver = true
+      }, 1)
+      let calls = 0
+      for (; !isOver && calls < 200_000; calls++) await ask()
+      expect(isOver, `${way}, after ${calls}`).to.equal(true)
+    }
   })
 
   it('is taken by what takes a response: as its body and head, by WebAssembly, and as it is shown', async () => {
@@ -194,7 +219,7 @@ describe('an SQLite store', () => {
         }
         for (const store of [plain, ...stores]) await store.close()
       }),
-      { numRuns: 25 },
+      { numRuns: scaled(3) },
     )
   })
 })

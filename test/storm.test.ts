@@ -3,10 +3,11 @@ import { runInNewContext } from 'node:vm'
 import { expect } from 'chai'
 import { isStashenError, openStash, type ProviderOptions, type Report } from 'stashen'
 import { FastClock } from 'stashen/harbour'
+import { scaled } from './support/scale.js'
 import { badProvider, flappingStore, type HeldLimit, randomOf } from './support/storm.js'
 
 const callers = 200
-const callsInAll = 20_000
+const callsInAll = scaled(1_000, 2_000)
 const withinMs = 20_000
 
 setFlagsFromString('--expose-gc')
@@ -18,7 +19,7 @@ function heapMb(): number {
 }
 
 describe('a storm', () => {
-  it('of 20,000 calls with faults, limits and a flapping store: each is answered or fails in time, and no limit is passed', async () => {
+  it('of thousands of calls with faults, limits and a flapping store: each is answered or fails in time, and no limit is passed', async () => {
     const clock = new FastClock(Date.parse('2026-06-30T12:00:00Z'))
     const limits: HeldLimit[] = [
       { covers: () => true, calls: 300, perMs: 10_000 },
@@ -108,10 +109,10 @@ describe('a storm', () => {
     expect([...tally.values()].reduce((sum, n) => sum + n, 0)).to.equal(callsInAll)
     expect([...tally.keys()].filter((what) => what.startsWith('unknown'))).to.eql([])
     for (const what of ['hit', 'stale', 'forwarded', 'collapsed', 'fallback', 'LIMIT_REACHED', 'HELD_OFF', 'TypeError', 'AbortError']) {
-      expect(tally.get(what), `${what} in ${JSON.stringify([...tally])}`).to.be.above(20)
+      expect(tally.get(what), `${what} in ${JSON.stringify([...tally])}`).to.be.above(callsInAll / 1_000 - 1)
     }
     expect(totals.with).to.include({ asked: callsInAll, upstream: provider.calls })
-    expect(troubles).to.be.within(3, 200)
+    expect(troubles).to.be.within(1, 200)
     const [, second = 0] = heaps
     expect(heaps.at(-1), `heap by tenths of the storm: ${heaps.map((mb) => mb.toFixed(1))} MB`).to.be.below(second * 1.15 + 2)
   })

@@ -10,42 +10,45 @@ const root = fileURLToPath(new URL('../../', import.meta.url))
 const names = process.argv.slice(2)
 const isWanted = (name) => names.length === 0 || names.includes(name)
 
-terminal('demo', 'FORCE_COLOR=1 node dist/bin/stashen.js demo | head -39')
-terminal('report', 'FORCE_COLOR=1 npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo | head -37')
+terminal('demo', 'npx stashen demo', 7)
+terminal('report', 'npx stashen report --store stashen-demo.db --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00 --zone Europe/Oslo', 7)
 terminal(
   'explain',
   'npx stashen explain https://tides.ebbline.example/v2/stations/st-017/tides?day=2026-06-30 --config dist/examples/harbour/stashen.config.js --store stashen-demo.db --at 2026-06-30T23:30+02:00 --zone Europe/Oslo; echo; npx stashen check --config dist/examples/harbour/stashen.config.js',
 )
-terminal('report-by-hour', 'npx stashen report --store stashen-demo.db --by hour --since 2026-06-30T05:00+02:00 --until 2026-06-30T19:00+02:00 --zone Europe/Oslo')
-terminal('report-by-key', 'npx stashen report --store stashen-demo.db --by key --journal stashen-demo.db.calls.jsonl --zone Europe/Oslo | tail -27')
+terminal('report-by-hour', 'npx stashen report --store stashen-demo.db --by hour --since 2026-06-30T05:00+02:00 --until 2026-06-30T19:00+02:00 --zone Europe/Oslo', 7)
+terminal('report-by-key', 'npx stashen report --store stashen-demo.db --by key --journal stashen-demo.db.calls.jsonl --zone Europe/Oslo', 7)
 terminal(
   'report-compare',
   'npx stashen report --store stashen-demo.db --compare 2026-06-30T05:00..2026-06-30T09:00 2026-06-30T13:00..2026-06-30T17:00 --zone Europe/Oslo',
+  7,
 )
 terminal('status', 'npx stashen status --store stashen-demo.db --at 2026-06-30T23:59:50+02:00 --zone Europe/Oslo')
 terminal(
   'entries',
   "npx stashen entries --store stashen-demo.db --at 2026-06-30T20:00+02:00 --sort saved --limit 7; echo; npx stashen entries GET\\\\ https://tides.ebbline.example/v2/stations/st-017\\\\ ebbline.station --store stashen-demo.db --at 2026-06-30T20:00+02:00 --zone Europe/Oslo",
 )
-terminal('measure', 'npx stashen measure --store \$(mktemp -d)/measured.db -- node dist/examples/harbour/office.js')
+terminal('measure', 'npx stashen measure -- node dist/examples/harbour/office.js')
 if (isWanted('try')) {
   const harbour = spawn(process.execPath, ['dist/examples/harbour/serve.js', '4701'], { cwd: root, stdio: ['ignore', 'pipe', 'inherit'] })
   await once(harbour.stdout, 'data')
-  terminal('try', 'npx stashen try http://127.0.0.1:4701/v2/stations/st-017 --fresh-for 1h --store \$(mktemp -d)/tried.db')
+  terminal('try', 'npx stashen try http://127.0.0.1:4701/v2/stations/st-017 --fresh-for 1h')
   harbour.kill()
 }
 terminal('help', 'npx stashen --help')
 if (isWanted('report-light')) await htmlReport()
 if (isWanted('board')) await board()
 
-/** What a command prints in a terminal of 140 columns. */
-function terminal(name, command) {
+/** What commands print in a terminal, as typed: all of it, in letters of a size by which its lines fit. */
+function terminal(name, command, size = 11) {
   if (!isWanted(name)) return
+  const [columns, rows] = size === 7 ? [211, 130] : [140, 70]
   const script = `
-    D=$(mktemp -d); Xvfb -displayfd 3 -screen 0 1280x800x24 -nolisten tcp 3>$D/d 2>/dev/null & XP=$!
+    D=$(mktemp -d); Xvfb -wr -displayfd 3 -screen 0 1280x1800x24 -nolisten tcp 3>$D/d 2>/dev/null & XP=$!
     until [ -s $D/d ]; do sleep .1; done; export DISPLAY=:$(cat $D/d)
-    xterm -u8 -fa 'DejaVu Sans Mono' -fs 11 -b 8 +sb -geometry 140x41+0+0 -e bash -c "${command.split('; echo; ').map((one) => `echo '$ ${one}'; ${one}`).join('; echo; ')}; touch $D/done; sleep 60" & TP=$!
-    until [ -e $D/done ]; do sleep .1; done; sleep .7; import -window root ${folder}${name}.png; kill $TP $XP; rm -r $D`
+    xterm -u8 -fa 'DejaVu Sans Mono' -fs ${size} -b 8 -bw 0 +sb -xrm 'XTerm*color2: #08752f' -xrm 'XTerm*color3: #8a5a00' -xrm 'XTerm*color6: #0b6a88' -geometry ${columns}x${rows}+0+0 -e bash -c "tput civis; ${command.split('; echo; ').map((one) => `echo '$ ${one}'; ${one}`).join('; echo; ')}; touch $D/done; sleep 60" & TP=$!
+    until [ -e $D/done ]; do sleep .1; done; sleep .7
+    import -window root png:- | convert png:- -trim +repage -bordercolor white -border 8 ${folder}${name}.png; kill $TP $XP; rm -r $D`
   const { status } = spawnSync('bash', ['-c', script], { cwd: root, stdio: 'inherit', env: { ...process.env, npm_config_loglevel: 'error' } })
   if (status !== 0 && status !== null) throw new Error(`no picture of "${command}"`)
 }
@@ -61,7 +64,7 @@ async function htmlReport() {
   for (const colorScheme of ['light', 'dark']) {
     const tab = await browser.newPage({ viewport: { width: 1280, height: 800 }, colorScheme })
     await tab.setContent(stdout)
-    await tab.screenshot({ path: `${folder}report-${colorScheme}.png` })
+    await tab.screenshot({ path: `${folder}report-${colorScheme}.png`, fullPage: true })
   }
   const tab = await browser.newPage({ viewport: { width: 1280, height: 800 } })
   await tab.setContent(report('--until', '2026-06-30T18:00+02:00'))

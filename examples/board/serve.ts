@@ -40,9 +40,9 @@ export async function startBoard(port: number): Promise<Board> {
 }
 
 /** Each provider answers under `/upstream/<name>`, so that the page needs no other origin. */
-function proxies({ providers }: Harbour) {
+function proxies({ urls }: Harbour) {
   return Object.fromEntries(
-    Object.entries(providers).map(([name, { url }]) => [
+    Object.entries(urls).map(([name, url]) => [
       `/upstream/${name}`,
       { target: url, rewrite: (path: string) => path.slice(`/upstream/${name}`.length) },
     ]),

@@ -22,7 +22,7 @@ export const providers = {
     baseUrl: 'https://positions.skerrylight.example/v1',
     secretQuery: ['key'],
     limits: [{ calls: 90, per: 'minute', window: 'aligned' }],
-    budgets: [{ money: '35' }],
+    budgets: [{ money: '14' }],
     plan: {
       ...{ currency: 'EUR', period: 'month', zone },
       tiers: [{ upTo: 20_000, perCall: '0.01' }, { perCall: '0.006' }],

@@ -1,17 +1,6 @@
 import { setImmediate as nextTurn } from 'node:timers/promises'
 import { type Clock, loadEverything } from 'stashen'
 
-/** A message under way between two parties on one fast clock: time stands still while any is. */
-export interface Flight {
-  readonly id: string
-  /** It has arrived, and the receiver now waits for the clock. */
-  park(): void
-  /** It is under way again. */
-  travel(): void
-  /** It is over. */
-  end(): void
-}
-
 interface Due {
   readonly at: number
   readonly run: () => void
@@ -19,18 +8,14 @@ interface Due {
 }
 
 /**
- * A clock of discrete events. It jumps to the next due moment as soon as nothing is under way and nothing is left to do, so that
+ * A clock of discrete events. It jumps to the next due moment as soon as nothing holds it and nothing is left to do, so that
  * a simulated day takes as long as its work and every measured time is a simulated one.
  */
 export class FastClock implements Clock {
   #now: number
   #due: Due[] = []
-  readonly #flights = new Map<string, Flight & { travelling: boolean }>()
-  #travelling = 0
-  #flightsBegun = 0
-  #errands = 0
-  readonly #leaving: (() => void)[] = []
-  #landed: (() => void) | undefined
+  #holds = 0
+  #released: (() => void) | undefined
 
   constructor(start: number) {
     this.#now = start
@@ -56,33 +41,23 @@ export class FastClock implements Clock {
     return new Promise((resolve) => this.later(ms, resolve))
   }
 
-  /** One after the other, in the order of asking: messages of the same moment then arrive in the same order on every machine. */
-  beginFlight(): Promise<Flight> {
-    return new Promise((resolve) => {
-      const leave = () => resolve(this.#newFlight())
-      if (this.#travelling > 0) this.#leaving.push(leave)
-      else leave()
-    })
+  /** Time stands still until the function it returns is called. */
+  hold(): () => void {
+    this.#holds++
+    return () => {
+      this.#holds--
+      if (this.#holds === 0) this.#released?.()
+    }
   }
 
   /** Time stands still until it is done: something that takes no time in this world, such as a store over a network. */
   async errand<T>(work: Promise<T>): Promise<T> {
-    this.#errands++
+    const release = this.hold()
     try {
       return await work
     } finally {
-      this.#errands--
-      if (!this.#isUnderWay) this.#landed?.()
+      release()
     }
-  }
-
-  get #isUnderWay(): boolean {
-    return this.#travelling > 0 || this.#errands > 0
-  }
-
-  /** The flight that a message says it belongs to, unless it is over. */
-  flight(id: string | undefined): Flight | undefined {
-    return id === undefined ? undefined : this.#flights.get(id)
   }
 
   /** Lets time pass until `work` is done, and returns what it gives. */
@@ -106,40 +81,13 @@ export class FastClock implements Clock {
 
   async #quiet(): Promise<void> {
     do {
-      if (this.#isUnderWay) {
+      if (this.#holds > 0) {
         await new Promise<void>((resolve) => {
-          this.#landed = resolve
+          this.#released = resolve
         })
       }
       await nextTurn()
-    } while (this.#isUnderWay)
-  }
-
-  #newFlight(): Flight {
-    const id = String(++this.#flightsBegun)
-    const flight = {
-      id,
-      travelling: false,
-      park: () => this.#setTravelling(flight, false),
-      travel: () => this.#setTravelling(flight, this.#flights.has(id)),
-      end: () => {
-        this.#setTravelling(flight, false)
-        this.#flights.delete(id)
-      },
-    }
-    this.#flights.set(id, flight)
-    flight.travel()
-    return flight
-  }
-
-  #setTravelling(flight: { travelling: boolean }, travelling: boolean): void {
-    if (flight.travelling === travelling) return
-    flight.travelling = travelling
-    this.#travelling += travelling ? 1 : -1
-    if (this.#travelling > 0) return
-    const leave = this.#leaving.shift()
-    if (leave) leave()
-    else if (!this.#isUnderWay) this.#landed?.()
+    } while (this.#holds > 0)
   }
 
   /** Behind everything that is due at the same moment. */

@@ -1,5 +1,5 @@
 export { providers } from './config.js'
-export { FastClock, type Flight } from './fast-clock.js'
+export { FastClock } from './fast-clock.js'
 export { type Harbour, type HarbourOptions, openHarbour } from './open-harbour.js'
 export type { Fault, ProviderCounts, SimulatedProvider } from './providers/simulated-provider.js'
 export { type HarbourRequest, requests } from './requests.js'

@@ -1,55 +1,60 @@
 import type { Clock } from 'stashen'
 import { providers } from './config.js'
-import { FastClock } from './fast-clock.js'
-import { flightFetch } from './flight-fetch.js'
-import { startEbbline } from './providers/ebbline.js'
-import { startQuayrate } from './providers/quayrate.js'
+import { ebblineProvider } from './providers/ebbline.js'
+import { quayrateProvider } from './providers/quayrate.js'
 import type { SimulatedProvider } from './providers/simulated-provider.js'
-import { startSkerrylight } from './providers/skerrylight.js'
+import { skerrylightProvider } from './providers/skerrylight.js'
 
-/** The three simulated providers, running. */
+/** The three simulated providers. */
 export interface Harbour {
-  readonly providers: { readonly ebbline: SimulatedProvider; readonly skerrylight: SimulatedProvider; readonly quayrate: SimulatedProvider }
-  /** A `fetch` for which the providers' made-up hosts lead to their loopback ports. */
+  readonly providers: Readonly<Record<keyof typeof providers, SimulatedProvider>>
+  /** Where each is served, e.g. `http://127.0.0.1:40123`; nothing where they answer in this process. */
+  readonly urls: Partial<Record<keyof typeof providers, string>>
+  /** A `fetch` for which the providers' fictional hosts lead to them. */
   readonly fetch: typeof globalThis.fetch
   close(): Promise<void>
 }
 
 export interface HarbourOptions {
-  /** The providers' clock. Default: the system's time. */
+  /** A clock of your own: the providers then answer in this process. Default: the system's time, and real HTTP servers on loopback ports. */
   readonly clock?: Clock
   /** Default 1. */
   readonly seed?: number
   /** Whether Quayrate goes down in the afternoon of the demo day. Default true. */
   readonly withOutage?: boolean
-  /** Where the first provider listens; the others do behind it. Default: any free ports. */
+  /** Where the first provider listens; the others do on the ports behind it. Default: any free ports. */
   readonly port?: number
 }
 
-/** Starts the simulated providers as real HTTP servers on free loopback ports. */
-export async function openHarbour({ clock = systemTime, seed = 1, withOutage = true, port }: HarbourOptions = {}): Promise<Harbour> {
-  const setting = (nth: number) => ({ clock, seed, ...(port !== undefined && { port: port + nth }) })
-  const [ebbline, skerrylight, quayrate] = await Promise.all([
-    startEbbline(setting(0)),
-    startSkerrylight(setting(1)),
-    startQuayrate(setting(2), { withOutage }),
-  ])
-  const hosts = new Map([
-    [new URL(providers.ebbline.baseUrl).origin, ebbline.url],
-    [new URL(providers.skerrylight.baseUrl).origin, skerrylight.url],
-    [new URL(providers.quayrate.baseUrl).origin, quayrate.url],
-  ])
-  const { fetch, close } = clock instanceof FastClock ? flightFetch(clock) : { fetch: globalThis.fetch, close: () => {} }
+/** Starts the simulated providers. */
+export async function openHarbour({ clock, seed = 1, withOutage = true, port }: HarbourOptions = {}): Promise<Harbour> {
+  const setting = { clock: clock ?? systemTime, seed }
+  const all = {
+    ebbline: ebblineProvider(setting),
+    skerrylight: skerrylightProvider(setting),
+    quayrate: quayrateProvider(setting, { withOutage }),
+  }
+  const named = Object.entries(all) as [keyof typeof all, SimulatedProvider][]
+  const urls: Harbour['urls'] = {}
+  if (!clock) {
+    const listening = named.map(async ([name, provider], nth) => {
+      urls[name] = await provider.listen(port === undefined ? 0 : port + nth)
+    })
+    await Promise.all(listening)
+  }
+  const hosts = new Map(named.map(([name, provider]) => [new URL(providers[name].baseUrl).origin, { provider, url: urls[name] }]))
   return {
-    providers: { ebbline, skerrylight, quayrate },
+    providers: all,
+    urls,
     fetch: (input, init) => {
       const url = new URL(input instanceof Request ? input.url : input)
-      const there = `${hosts.get(url.origin) ?? url.origin}${url.pathname}${url.search}`
-      return fetch(input instanceof Request ? new Request(there, input) : there, init)
+      const host = hosts.get(url.origin)
+      if (host && host.url === undefined) return host.provider.fetch(url, init)
+      const there = `${host?.url ?? url.origin}${url.pathname}${url.search}`
+      return globalThis.fetch(input instanceof Request ? new Request(there, input) : there, init)
     },
     async close() {
-      close()
-      await Promise.all([ebbline.close(), skerrylight.close(), quayrate.close()])
+      await Promise.all(named.map(([, provider]) => provider.close()))
     },
   }
 }

@@ -1,19 +1,19 @@
-import { type Mode, openStash, type Stash } from 'stashen'
+import { type Mode, openStash, type Stash, type Store } from 'stashen'
 import { fileJournal } from 'stashen/journal'
 import { providers } from './config.js'
 import { FastClock } from './fast-clock.js'
 import { openHarbour } from './open-harbour.js'
-import { openStoreOf, timelessStore } from './open-store.js'
+import { timelessStore } from './open-store.js'
 import type { ProviderCounts } from './providers/simulated-provider.js'
 import { Chance } from './random.js'
 import type { TrafficCall } from './traffic.js'
 import { dayStart, harbour, hour, tariffChange } from './world.js'
 
 export interface DaySetting {
-  /** The store that both web processes open: a file, or the address of a server. */
-  readonly store: string
-  /** What the journal's file is named after. */
-  readonly file: string
+  /** The store of each of the two web processes. */
+  readonly store: () => Store
+  /** Where every call is written down, if at all. */
+  readonly journal?: string
   readonly mode: Mode
   readonly seed: number
   readonly traffic: readonly TrafficCall[]
@@ -28,22 +28,21 @@ export type DayCounts = Record<keyof typeof providers, ProviderCounts>
 export type DayUsage = Record<keyof typeof providers, readonly (readonly [day: string, calls: number])[]>
 
 /** Plays the demo day on a fast clock against freshly started providers, with two stashes on one file. */
-export async function runDay({ store, file, mode, seed, traffic, onCall }: DaySetting): Promise<{ counts: DayCounts; usage: DayUsage }> {
+export async function runDay({ store, journal, mode, seed, traffic, onCall }: DaySetting): Promise<{ counts: DayCounts; usage: DayUsage }> {
   const clock = new FastClock(dayStart)
   const harbour = await openHarbour({ clock, seed })
   try {
-    const journal = mode === 'reuse' ? { journal: fileJournal(`${file}.calls.jsonl`) } : {}
     const open = (process: string) => {
       const chance = new Chance(seed, process)
       const random = () => chance.fraction()
       return openStash({
-        store: timelessStore(openStoreOf(store), clock),
+        store: timelessStore(store(), clock),
         mode,
         clock,
         random,
         fetch: harbour.fetch,
         providers,
-        ...journal,
+        ...(journal !== undefined && { journal: fileJournal(journal) }),
       })
     }
     const stashes = [await open('first process'), await open('second process')] as const

@@ -11,8 +11,8 @@ export interface TrafficCall {
   readonly request: HarbourRequest
 }
 
-/** Every call of the demo day in order of time, up to `until`; the same seed gives the same day. */
-export function trafficOfDay(seed: number, until = Number.POSITIVE_INFINITY): TrafficCall[] {
+/** Every call of the demo day in order of time, from `since` on up to `until`; the same seed gives the same day. */
+export function trafficOfDay(seed: number, until = Number.POSITIVE_INFINITY, since = dayStart): TrafficCall[] {
   const random = new Chance(seed, 'traffic')
   const calls = [...boardPolls(), ...skippers(random), ...staff(random), ...nightlyBatch()].sort((a, b) => a.at - b.at)
   let last = 0
@@ -20,33 +20,32 @@ export function trafficOfDay(seed: number, until = Number.POSITIVE_INFINITY): Tr
     last = Math.max(Math.round(call.at), last + 1)
     return { ...call, at: last }
   })
-  return all.filter(({ at }) => at < until)
+  return all.filter(({ at }) => at >= since && at < until)
 }
 
 const onBoard = vessels.slice(0, 3)
 const today = dayOf(dayStart)
 
-/** The departures board in the window: every 15 seconds tides and one vessel, every ten minutes the tariff. */
+/** The departures board in the window, lit from five to nine: every 15 seconds the tides, every minute a vessel, every ten minutes the tariff. */
 function* boardPolls(): Iterable<TrafficCall> {
-  for (let poll = 0; poll < (24 * hour) / 15_000; poll++) {
-    const at = dayStart + poll * 15_000
-    const process = (poll % 2) as 0 | 1
-    const vessel = onBoard[poll % onBoard.length]
+  for (let poll = 0; poll < (16 * hour) / 15_000; poll++) {
+    const at = dayStart + 5 * hour + poll * 15_000
+    const process = ((poll >> 2) % 2) as 0 | 1
     yield { at, process, request: requests.tides(today) }
-    if (vessel) yield { at, process, request: requests.position(vessel.id) }
+    if (poll % 4 === 0) yield { at, process, request: requests.position(onBoard[(poll / 4) % onBoard.length]?.id ?? '') }
     if (poll % 40 === 0) yield { at, process, request: requests.tariff() }
   }
 }
 
 /** Skippers look at their phones in two rushes, most of them near the middle of it, and a few at any time. */
 function* skippers(random: Chance): Iterable<TrafficCall> {
-  for (let view = 0; view < 1_450; view++) {
+  for (let view = 0; view < 700; view++) {
     const [from, until] =
       view % 10 === 0
         ? [5, 23]
         : random.one([
-            [7, 8.25],
-            [16, 17.25],
+            [7.25, 7.75],
+            [16.5, 17],
           ] as const)
     const spread = (random.whole(0, 1_000) + random.whole(0, 1_000) + random.whole(0, 1_000)) / 3_000
     const at = dayStart + (from + spread * (until - from)) * hour
@@ -64,7 +63,7 @@ function* skippers(random: Chance): Iterable<TrafficCall> {
 
 /** The desk, from seven to six: searches, quotes, a look at the station, now and then a note on the tariff. */
 function* staff(random: Chance): Iterable<TrafficCall> {
-  for (let task = 0; task < 600; task++) {
+  for (let task = 0; task < 400; task++) {
     const at = dayStart + 7 * hour + random.whole(0, 11 * hour)
     const process = random.whole(0, 1) as 0 | 1
     const kind = random.whole(1, 100)

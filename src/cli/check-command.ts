@@ -1,19 +1,26 @@
+import { existsSync } from 'node:fs'
 import type { Command } from 'commander'
 import pc from 'picocolors'
 import type { StashConfig } from '../config/stash-config.js'
+import { isAddress } from '../config/store-name.js'
 import { likelyMistakes } from '../config/warnings.js'
 import { findConfig } from '../config-file/find-config.js'
 import type { ReuseOptions } from '../core/endpoints/options.js'
 import { endpointList, resolveRule } from '../core/endpoints/resolve-rule.js'
+import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { compileBudget } from '../core/limits/budget.js'
 import { compileLimit, compileQuota } from '../core/limits/limit.js'
 import type { PlanOptions } from '../core/money/plan.js'
-import { type KeyingOptions, selectingFields } from '../core/rules/keying.js'
+import type { Store } from '../core/ports/store.js'
+import type { KeyingOptions } from '../core/rules/keying.js'
+import { splitAdvice } from '../core/traffic/key-splits.js'
+import { storedSplits } from '../queries/key-splits.js'
 import { planWords } from '../render/plan-text.js'
 import { printableJson } from '../render/printable.js'
 import { type BoundLine, type LimitLine, type PlanLine, type RuleLine, rulesText } from '../render/rules-text.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
+import { openToRead } from './open-store.js'
 
 /** `stashen check`: all faults of a configuration file, or its resolved rules and what is likely wrong. */
 export function addCheck(command: Command, { stdout }: CliContext): void {
@@ -26,14 +33,14 @@ export function addCheck(command: Command, { stdout }: CliContext): void {
     .option('--json', 'print rules and warnings as JSON')
     .action(async ({ config: file, openapi, json = false }: { config?: string; openapi?: string; json?: boolean }) => {
       const isRuled = openapi === undefined || file !== undefined || findConfig() !== undefined
-      const { config } = isRuled ? await configOf(file) : { config: {} }
+      const { config, store } = isRuled ? await configOf(file) : { config: {}, store: undefined }
       if (openapi !== undefined) {
         const { openApiText } = await import('./openapi-check.js')
         stdout.write(openApiText(openapi, config, json))
         return
       }
       const rules = rulesOf(config)
-      const warnings = likelyMistakes(config)
+      const warnings = [...likelyMistakes(config), ...(await splitsOf(config, store, file))]
       const [limits, bounds, plans, keys] = [limitsOf(config), boundsOf(config), plansOf(config), keysOf(config)]
       stdout.write(
         json
@@ -41,6 +48,27 @@ export function addCheck(command: Command, { stdout }: CliContext): void {
           : rulesText({ rules, keys, limits, bounds, plans, warnings }, pc),
       )
     })
+}
+
+/** What splits keys without need, by what the store of the configuration holds, where there is one. */
+async function splitsOf(
+  { providers = {} }: StashConfig,
+  store: Store | string | undefined,
+  file: string | undefined,
+): Promise<ConfigFault[]> {
+  if (typeof store !== 'string' || (!isAddress(store) && !existsSync(store))) return []
+  const opened = await openToRead({ config: file }).catch(() => undefined) // the check is of the configuration: its store may be down
+  if (!opened) return []
+  const faults: ConfigFault[] = []
+  try {
+    for (const [provider, options] of Object.entries(providers))
+      for (const { name } of endpointList(options))
+        for (const split of await storedSplits(opened, provider, name))
+          faults.push({ path: `providers.${provider}.endpoints.${name}`, message: splitAdvice(`${provider}.${name}`, split) })
+  } finally {
+    await opened.close()
+  }
+  return faults
 }
 
 function rulesOf({ providers = {}, sets = {}, mode = 'reuse' }: StashConfig): RuleLine[] {
@@ -79,7 +107,7 @@ function plansOf({ providers = {} }: StashConfig): PlanLine[] {
 function keysOf({ providers = {} }: StashConfig): string[] {
   return [
     'provider, endpoint and method count in every key',
-    `so do of the request fields, where "keyedBy" does not list others: ${selectingFields.join(', ')}, and those that end in "version"`,
+    'so does every request field that the application sets, unless "keyedBy" lists others: all but those that choose no response, such as tracing and user-agent',
     'callers are distinguished by a digest of their credentials, which are recognised by the usual names',
     ...Object.entries(providers).flatMap(([name, { secretQuery = [], secretHeaders = [], notSecret = [], caller }]) => {
       const own = [...secretQuery.map((parameter) => `?${parameter}`), ...secretHeaders]

@@ -77,9 +77,7 @@ function nextSteps(store: string, file: string): string {
   const named = /[?&]/.test(shown) ? `'${shown}'` : shown
   return `
 The store is ${shown}. Try next:
-  npx stashen report --store ${named} --since 2026-06-30T14:00+02:00 --until 2026-06-30T15:00+02:00
   npx stashen report --store ${named} --by hour
-  npx stashen report --store ${named} --by key --journal ${file}.calls.jsonl
   npx stashen entries --store ${named} --label 'tariff kelpmouth'
   npx stashen reconcile ${file}.skerrylight-usage.csv --store ${named} --provider skerrylight --mode reuse
 `

@@ -5,11 +5,13 @@ import { isAddress, storeForm } from '../config/store-name.js'
 import { findConfig } from '../config-file/find-config.js'
 import { isAnswer } from '../core/entries/selector.js'
 import { type StoredEntry, storedEntry } from '../core/entries/stored-entry.js'
+import { splitAdvice } from '../core/traffic/key-splits.js'
 import { explainRequest } from '../explain-request.js'
 import { allEntries } from '../queries/entries.js'
+import { storedSplits } from '../queries/key-splits.js'
 import { entriesText } from '../render/entries-text.js'
 import { explanationText } from '../render/explanation-text.js'
-import { printableJson } from '../render/printable.js'
+import { printable, printableJson } from '../render/printable.js'
 import { memoryStore } from '../stores/memory/store.js'
 import type { CliContext } from './cli-context.js'
 import { configOf } from './config-file.js'
@@ -59,7 +61,14 @@ export function addExplain(command: Command, { stdout }: CliContext): void {
       const store = (options.store ?? its) === undefined || !isThere ? memoryStore() : await openToRead(options)
       try {
         const explanation = await explainRequest(config, store, now, url, init)
-        stdout.write(options.json ? `${printableJson(explanation)}\n` : explanationText(explanation, { colors: pc, zone, now }))
+        const { provider, endpoint } = explanation
+        const found = provider !== null && endpoint !== null ? await storedSplits(store, provider, endpoint) : []
+        const splits = found.map((split) => splitAdvice(`${provider}.${endpoint}`, split))
+        const text = () => [
+          explanationText(explanation, { colors: pc, zone, now }),
+          ...splits.map((one) => `${pc.yellow('splits keys')}  ${printable(one)}\n`),
+        ]
+        stdout.write(options.json ? `${printableJson({ ...explanation, splits })}\n` : text().join(''))
       } finally {
         await store.close()
       }

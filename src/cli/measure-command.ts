@@ -11,7 +11,7 @@ import { UsageError } from '../core/errors/setup-errors.js'
 import { isStashenError } from '../core/errors/stashen-error.js'
 import { summaryOf } from '../core/traffic/summary.js'
 import { measuredEnv } from '../measure/measure-into.js'
-import { replay } from '../measure/replay.js'
+import { ReplayAhead } from '../measure/replay-ahead.js'
 import { SeenLines } from '../measure/seen-lines.js'
 import { starterConfig, starterYaml } from '../measure/starter-config.js'
 import { openStash } from '../open-stash.js'
@@ -27,7 +27,8 @@ interface MeasureOptions {
   readonly json?: boolean
 }
 
-/** How often the line that says what was seen so far is renewed, milliseconds. */
+/** How often what was seen is read, and the line that says so renewed, milliseconds. */
+const readEveryMs = 50
 const lineEveryMs = 250
 
 /** Characters of that line, at the most. */
@@ -51,8 +52,8 @@ export function addMeasure(command: Command, { stderr, exitWith }: CliContext): 
       const uncounted = await whyUncounted(options.store)
       const folder = mkdtempSync(join(tmpdir(), 'stashen-measure-'))
       try {
-        const lines = new SeenLines(folder)
-        exitWith(await run(command, folder, lines, stderr))
+        const [lines, ahead] = [new SeenLines(folder), new ReplayAhead()]
+        exitWith(await run(command, folder, lines, { stderr, ahead: uncounted === undefined ? ahead : undefined }))
         lines.read()
         const summary = summaryOf(lines.calls)
         stderr.write(options.json ? `${printableJson(summary)}\n` : `\n${trafficText(summary, { colors: pc })}`)
@@ -68,7 +69,7 @@ export function addMeasure(command: Command, { stderr, exitWith }: CliContext): 
           return
         }
         const store = await namedStore(options.store)
-        await withProgress(stderr, 'writing the ledger', ({ at }) => replay(lines.calls, starterConfig(summary), store, at))
+        await withProgress(stderr, 'writing the ledger', ({ at }) => ahead.finish(lines.calls, starterConfig(summary), store, at))
         stderr.write(`${pc.dim(`counted in "${options.store}": stashen report --store ${options.store}`)}\n`)
       } finally {
         rmSync(folder, { recursive: true, force: true })
@@ -88,7 +89,12 @@ async function whyUncounted(store: string): Promise<string | undefined> {
 }
 
 /** Runs the program until it ends; returns its exit code. */
-async function run(command: readonly string[], folder: string, lines: SeenLines, stderr: NodeJS.WriteStream): Promise<number> {
+async function run(
+  command: readonly string[],
+  folder: string,
+  lines: SeenLines,
+  { stderr, ahead }: { readonly stderr: NodeJS.WriteStream; readonly ahead: ReplayAhead | undefined },
+): Promise<number> {
   const [file = '', ...args] = command
   const preload = new URL('../measure/observe-program.js', import.meta.url)
   const env = measuredEnv(process.env, { folder, salt: randomBytes(16).toString('hex') }, preload)
@@ -96,12 +102,18 @@ async function run(command: readonly string[], folder: string, lines: SeenLines,
   const passOn = (signal: NodeJS.Signals) => child.kill(signal)
   const signals = ['SIGINT', 'SIGTERM', 'SIGHUP'] as const
   for (const signal of signals) process.on(signal, passOn)
-  const timer = stderr.isTTY ? setInterval(() => showLine(lines, stderr), lineEveryMs) : undefined
+  const reading = setInterval(() => {
+    lines.read()
+    void ahead?.step(lines.calls)
+  }, readEveryMs)
+  const showing = stderr.isTTY ? setInterval(() => showLine(lines, stderr), lineEveryMs) : undefined
   try {
     return await exitOf(child, file)
   } finally {
-    clearInterval(timer)
-    if (timer) clearTheLine(stderr)
+    clearInterval(reading)
+    clearInterval(showing)
+    if (showing) clearTheLine(stderr)
+    await ahead?.stop()
     for (const signal of signals) process.off(signal, passOn)
   }
 }
@@ -116,7 +128,6 @@ function exitOf(child: ChildProcess, file: string): Promise<number> {
 }
 
 function showLine(lines: SeenLines, stderr: NodeJS.WriteStream): void {
-  lines.read()
   const { calls, repeats, waitedMs } = lines
   const { columns = 80 } = stderr
   const line =

@@ -1,5 +1,6 @@
 import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
+import { shown } from '../core/errors/shown.js'
 import type { BudgetOptions } from '../core/limits/budget.js'
 
 /** Faults of budgets that only several options together show. Their shape may be wrong too: what cannot be read is passed over. */
@@ -10,7 +11,7 @@ export function budgetFaults({ budgets, plan }: ProviderOptions, path: string): 
     if (typeof budget !== 'object' || budget === null) return []
     const at = `${path}.budgets[${i}]`
     const { money, calls, per = 'month', warnAt = 0.8, stretchAt = 0.9, stopAt = 1 } = budget
-    const id = `${money === undefined ? 'calls' : 'money'} per ${per}`
+    const id = `${money === undefined ? 'calls' : 'money'} per ${typeof per === 'string' ? per : shown(per)}`
     const other = seen.get(id)
     seen.set(id, i)
     const faults: [boolean, string, string][] = [

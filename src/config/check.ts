@@ -73,7 +73,7 @@ export function checkOperation(id: unknown, fn: unknown, options: OwnOptions, ta
   else if (typeof fn !== 'function')
     faults.push({ path, message: `wraps ${fn === null || fn === undefined ? String(fn) : `a ${typeof fn}`}, not a function` })
   if (typeof options !== 'object' || options === null || faults.some(({ path: at }) => at === path)) throwIfAny(faults, ofOperation)
-  const [provider = '', operation = '', ...more] = String(id).split('.')
+  const [provider = '', operation = '', ...more] = (typeof id === 'string' ? id : '').split('.')
   if (more.length > 0 || !name.safeParse(provider).success || !name.safeParse(operation).success) {
     faults.push({ path, message: 'is not a name of the form "provider.operation"' })
   } else if (taken.has(`${provider}.${operation}`)) {

@@ -43,10 +43,13 @@ const keyedBy = z.union([
     ),
     headers: option(
       z.union([z.strictObject({ except: required(fieldNames, 'Header fields that do not matter.') }), fieldNames]),
-      'Header fields that matter, or the usual ones except some. Default: the usual ones, such as Accept, where they are sent.',
+      'Header fields that matter, or all that are sent except some. Default: all that are sent, but for those that choose no response, such as User-Agent.',
     ),
     cookies: option(fieldNames, 'Cookies that matter, by name. Default: none.'),
-    body: option(listOf(pointer), 'Parts of a JSON body that matter, as JSON Pointers (RFC 6901). Default: all of it.'),
+    body: option(
+      listOf(pointer),
+      'Parts of a JSON body that matter, as JSON Pointers (RFC 6901). Default: all of it, also where a pointer finds nothing.',
+    ),
   }),
   z.custom<KeyFunction>(isFunction, {
     error: (issue) => `${received(issue)} is neither an object with "query", "headers", "cookies" and "body" nor a function`,

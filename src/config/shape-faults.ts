@@ -1,5 +1,6 @@
 import type * as z from 'zod/mini'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
+import { isPlainArray, isPlainObject } from '../core/rules/object-kind.js'
 import { endpointPath } from './cross-checks.js'
 import { optionNamesAt, withOurName } from './nearest-name.js'
 import { exampleOf } from './option-examples.js'
@@ -10,8 +11,21 @@ type ZodIssue = z.core.$ZodIssue
 /** What is wrong with the shape of a value, in our own words. */
 export function shapeFaults(schema: z.ZodMiniType, value: unknown, under: string): ConfigFault[] {
   const { error } = schema.safeParse(value, { reportInput: true })
-  return error ? error.issues.flatMap((issue) => faultsOfIssue(issue, schema, value, under)) : []
+  const faults = error ? error.issues.flatMap((issue) => faultsOfIssue(issue, schema, value, under)) : []
+  return [...unseenFaults(value, under === '' ? [] : [under], 0), ...faults]
 }
+
+/** Members by a name that schemas pass over. */
+function unseenFaults(value: unknown, path: readonly string[], depth: number): ConfigFault[] {
+  if (typeof value !== 'object' || value === null || depth > deepest || !(isPlainArray(value) || isPlainObject(value))) return []
+  return Object.entries(value).flatMap(([name, member]) => {
+    const at = [...path, name]
+    return name === '__proto__' ? [{ path: at.join('.'), message: 'is no name for anything' }] : unseenFaults(member, at, depth + 1)
+  })
+}
+
+/** How deep a configuration is looked into for them. */
+const deepest = 10
 
 function faultsOfIssue(issue: ZodIssue, schema: z.ZodMiniType, whole: unknown, under: string): ConfigFault[] {
   const path = [under, endpointPath(issue.path)].filter((part) => part !== '').join(': ')

@@ -2,7 +2,6 @@ import type { NamedEndpointOptions, ReuseOptions } from '../core/endpoints/optio
 import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import { endpointList, resolveRule } from '../core/endpoints/resolve-rule.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
-import { compileCredentials, looksSecret } from '../core/rules/credentials.js'
 import { parseRequestTemplate, segmentsOf } from '../core/rules/request-template.js'
 import { durationMs } from '../core/time/duration.js'
 import type { StashConfig } from './stash-config.js'
@@ -53,18 +52,6 @@ function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, r
     })
   const keyedByNothing = typeof keyedBy === 'object' && Array.isArray(keyedBy.query) && keyedBy.query.length === 0
   const hasCredentials = (provider.secretQuery ?? []).length + (provider.secretHeaders ?? []).length > 0 || provider.caller !== undefined
-  const credentials = compileCredentials(provider)
-  const isDoubtful = (name: string) => looksSecret(name) && !credentials.isCleared(name)
-  const { query, headers } = typeof keyedBy === 'object' ? keyedBy : {}
-  const listed = (names: typeof query | typeof headers) => (names === undefined || 'except' in names ? [] : names)
-  const doubtful = [
-    ...listed(headers)
-      .filter((field) => isDoubtful(field) && !credentials.isField(field))
-      .map((field) => ['secretHeaders', field]),
-    ...listed(query)
-      .filter((parameter) => isDoubtful(parameter) && !credentials.isParameter(parameter))
-      .map((one) => ['secretQuery', one]),
-  ]
   return [
     ...(freshMs > day && keyedByNothing && path.every(({ kind }) => kind === 'literal')
       ? ['is fresh for more than a day and keyed by nothing: every request to it gets the same answer']
@@ -77,10 +64,6 @@ function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, r
           'looks like GraphQL or RPC, whose errors come within a 200 and would be stored: say what fails, e.g. failsWhen: { at: "/errors" }, or what is not stored, with reuse: { exceptAnswer }',
         ]
       : []),
-    ...doubtful.map(
-      ([option, field]) =>
-        `is keyed by "${field}", which looks like a credential and is not treated as one: name it in "${option}" of the provider, or in "notSecret" where it is none`,
-    ),
     ...(repeatsBase
       ? [`repeats the path of "baseUrl", "/${base.join('/')}": only URLs match that have it twice; leave it out of "request"`]
       : []),

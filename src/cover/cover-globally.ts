@@ -1,34 +1,31 @@
-import { AsyncLocalStorage } from 'node:async_hooks'
 import { subscribe, unsubscribe } from 'node:diagnostics_channel'
-import { MissingPackageError } from '../core/errors/setup-errors.js'
+import { ownInit } from '../engine/http/request-snapshot.js'
+import { type SentBy, sentBy, sentByOf } from '../engine/http/sent-by.js'
 import { onHttp2Connection } from '../measure/http2-connections.js'
 import type { Stash } from '../stash.js'
 import { coverHttp, isClosed } from './cover-http.js'
+import { isOwnCall, ownCall } from './own-calls.js'
 
 /** What of a program is covered. */
 export interface CoverOptions {
   /** The global `fetch`. Default true. */
   readonly fetch?: boolean
-  /**
-   * Calls of `node:http` and `node:https`, and of all that is made on them, such as axios and got. Needs the package `@mswjs/interceptors`. Default true;
-   * `'if-possible'`: only where that is installed.
-   */
-  readonly http?: boolean | 'if-possible'
+  /** Calls of `node:http` and `node:https`, and of all that is made on them, such as axios and got. Default true. */
+  readonly http?: boolean
   /** Told once for each host of calls that an endpoint covers and that went by all the same. Default: `console.warn`. */
   readonly warn?: (message: string) => void
 }
 
 /**
  * Has a whole program's calls go through a stash, unmodified: those that one of its endpoints covers are answered as its rules say, all others go by
- * untouched. Calls that leave for the stash itself are not covered again, and none are once the stash is closed. Returns what undoes it. Rejects with code `PACKAGE_MISSING` where
- * `@mswjs/interceptors` is needed and not installed.
+ * untouched. Calls that leave for the stash itself are not covered again, and none are once the stash is closed. Those of `node:http` leave by their own agent and
+ * options. Returns what undoes it.
  *
  * ```ts
  * const uncover = await coverGlobally(stash)
  * ```
  */
 export async function coverGlobally(stash: Stash, { fetch = true, http = true, warn }: CoverOptions = {}): Promise<() => void> {
-  const within = new AsyncLocalStorage<true>()
   const tell = warn ?? ((message: string) => console.warn(`stashen: ${message}`))
   const told = new Set<string>()
   const uncovered = (method: string, url: string, how: string) => {
@@ -39,31 +36,32 @@ export async function coverGlobally(stash: Stash, { fetch = true, http = true, w
     tell(`calls to ${host} went ${how}, which is not covered: they are neither reused nor counted`)
   }
   const undo: (() => void)[] = []
-  if (http !== false) {
-    const interceptors = await import('@mswjs/interceptors/ClientRequest').catch((cause: { code?: string }) => {
-      if (cause.code !== 'ERR_MODULE_NOT_FOUND') throw cause
-      if (http === true) throw new MissingPackageError('@mswjs/interceptors', 'covering node:http', { cause })
-      return undefined
-    })
-    if (interceptors) undo.push(coverHttp(interceptors.ClientRequestInterceptor, stash, within))
-    else tell('node:http is not covered, and what is made on it: run "npm install @mswjs/interceptors" for that')
-  }
-  if (fetch) undo.push(coverFetch(stash, within))
-  undo.push(watchUndici(within, uncovered))
+  if (http) undo.push(coverHttp(stash))
+  const own: OwnRequests = { underWay: 0 }
+  if (fetch) undo.push(coverFetch(stash, own))
+  undo.push(watchUndici(own, uncovered))
   undo.push(onHttp2Connection((origin) => uncovered('GET', `${origin}/`, 'through node:http2')))
   return () => {
     for (const one of undo.splice(0).reverse()) one()
   }
 }
 
-function coverFetch(stash: Stash, within: AsyncLocalStorage<true>): () => void {
+function coverFetch(stash: Stash, own: OwnRequests): () => void {
   const before = globalThis.fetch
-  const covering: typeof fetch = async (...request) => {
-    if (within.getStore()) return before(...request)
+  const sends: SentBy = async (send, isGiven, input, init) => {
+    own.underWay++
     try {
-      return await within.run(true, () => stash.fetch(...request))
+      return await (isGiven ? ownCall(() => send(input, init)) : send(input, init))
+    } finally {
+      own.underWay--
+    }
+  }
+  const covering: typeof fetch = async (input, init) => {
+    if (sentByOf(init) || isOwnCall()) return before(input, init)
+    try {
+      return await stash.fetch(input, { ...(init && ownInit(init)), [sentBy]: sends } as RequestInit)
     } catch (error) {
-      if (isClosed(error)) return before(...request)
+      if (isClosed(error)) return before(input, init)
       throw error
     }
   }
@@ -73,12 +71,17 @@ function coverFetch(stash: Stash, within: AsyncLocalStorage<true>): () => void {
   }
 }
 
+/** How many requests are under way for a stash: which of them a request of undici is cannot be said for certain, for a redirect leads elsewhere. */
+interface OwnRequests {
+  underWay: number
+}
+
 type Uncovered = (method: string, url: string, how: string) => void
 
 /** Notices calls of the package undici, and of a `fetch` that was taken before it was covered. */
-function watchUndici(within: AsyncLocalStorage<true>, uncovered: Uncovered): () => void {
+function watchUndici(own: OwnRequests, uncovered: Uncovered): () => void {
   const notice = (message: unknown) => {
-    if (within.getStore()) return
+    if (own.underWay > 0) return
     const { origin = '', path, method } = (message as { request: { origin?: string | URL; path: string; method: string } }).request
     uncovered(method, `${String(origin).replace(/\/$/, '')}${path}`, 'through undici, or a fetch taken before it was covered')
   }

@@ -1,4 +1,5 @@
 import { loadConfig } from '../config-file/load-config.js'
+import { passToChildren } from '../measure/pass-to-children.js'
 import { openStash } from '../open-stash.js'
 import { coverGlobally } from './cover-globally.js'
 
@@ -7,8 +8,10 @@ export { type CoverOptions, coverGlobally } from './cover-globally.js'
 // "node --import stashen/cover app.js": a program that is not modified is covered by the configuration that is found
 if (isPreloaded()) {
   const stash = await openStash(await loadConfig())
-  await coverGlobally(stash, { http: 'if-possible' })
+  await coverGlobally(stash)
   process.once('beforeExit', () => void stash.close())
+  const { NODE_OPTIONS: inherited = '' } = process.env
+  if (/stashen\/cover/.test(inherited)) passToChildren('--import=stashen/cover', {})
 }
 
 function isPreloaded(): boolean {

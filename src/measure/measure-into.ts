@@ -16,6 +16,11 @@ export function measureInto(env: Readonly<Record<string, string | undefined>>): 
   return text === undefined ? undefined : (JSON.parse(text) as MeasureInto)
 }
 
+/** What of the environment has a process be measured. */
+export function measuredVariables(env: NodeJS.ProcessEnv): NodeJS.ProcessEnv {
+  return { [variable]: env[variable] }
+}
+
 /** The environment of a program that is to be measured. */
 export function measuredEnv(env: NodeJS.ProcessEnv, into: MeasureInto, preload: URL): NodeJS.ProcessEnv {
   return { ...env, [variable]: JSON.stringify(into), NODE_OPTIONS: `${env.NODE_OPTIONS ?? ''} --import=${preload.href}`.trim() }

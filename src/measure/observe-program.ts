@@ -2,9 +2,10 @@ import { appendFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { threadId } from 'node:worker_threads'
 import { onHttp2Connection } from './http2-connections.js'
-import { type MeasureInto, measureInto, type SeenLine } from './measure-into.js'
+import { type MeasureInto, measuredVariables, measureInto, type SeenLine } from './measure-into.js'
 import { observeHttp } from './observe-http.js'
 import { observeUndici } from './observe-undici.js'
+import { passToChildren } from './pass-to-children.js'
 
 // This module is loaded before a program, in each of its processes and threads, and writes down the calls that these make.
 
@@ -31,7 +32,8 @@ function observeInto({ folder, salt }: MeasureInto): void {
     if (lines.length === 1) setTimeout(write, gatheredMs).unref()
   }
   const observing = { salt, seen: add }
-  const stops = [observeHttp(observing), observeUndici(observing), onHttp2Connection((unseen) => add({ unseen }))]
+  const children = passToChildren(`--import=${import.meta.url}`, measuredVariables(process.env))
+  const stops = [children, observeHttp(observing), observeUndici(observing), onHttp2Connection((unseen) => add({ unseen }))]
   process.once('exit', () => {
     for (const stop of stops) stop()
     write()

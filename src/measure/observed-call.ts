@@ -55,7 +55,7 @@ export class ObservedCall {
       method,
       origin: url.origin,
       path: pathWithoutSecrets(salt, url.pathname),
-      key: requestKey(salt, { ...this.#request, body: this.#sent.text() }),
+      ...requestKey(salt, { ...this.#request, body: this.#sent.text() }),
       status: this.#status,
       bytes: this.#got.bytes,
       answer: isWhole && this.#status !== undefined ? `${this.#status} ${this.#got.text()}` : undefined,

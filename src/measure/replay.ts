@@ -1,43 +1,62 @@
 import type { Store } from '../core/ports/store.js'
 import type { SeenCall } from '../core/traffic/seen-call.js'
 import { openStash } from '../open-stash.js'
+import type { Stash } from '../stash.js'
+import { memoryStore } from '../stores/memory/store.js'
+import { copyLedger } from './copy-ledger.js'
 import type { StarterConfig } from './starter-config.js'
 
-/** Counts calls that were seen in a ledger, as a stash that only measures would have: so that reports can be asked for. `onProgress`: told how many are done, and of how many. */
-export async function replay(
-  calls: readonly SeenCall[],
-  config: StarterConfig,
-  store: Store,
-  onProgress: (done: number, of: number) => void,
-): Promise<void> {
-  let now = 0
-  let ticks = 0
-  let done = 0
-  const byUrl = new Map<string, SeenCall>()
-  const stash = await openStash({
-    ...config,
-    store,
-    refusals: 'respond',
-    clock: { now: () => now, ticks: () => ticks, later: () => () => {} },
-    warn: () => {},
-    fetch: async (input) => {
-      const call = byUrl.get(new Request(input).url) as SeenCall
-      ticks += call.ms
-      if (call.status === undefined) throw new TypeError('no answer came')
-      const isEmpty = call.status === 204 || call.status === 205 || call.status === 304
-      return new Response(isEmpty ? null : (call.answer ?? `${ticks}`), { status: call.status, headers: { 'content-type': 'text/plain' } })
-    },
-  })
-  try {
-    for (const call of [...calls].sort((a, b) => a.at - b.at)) {
-      const url = `${call.origin}${call.path}?call=${encodeURIComponent(call.key)}`
-      byUrl.set(url, call)
-      now = call.at
-      const response = await stash.fetch(url, { method: call.method }).catch(() => undefined)
-      await response?.text().catch(() => undefined)
-      onProgress(++done, calls.length)
-    }
-  } finally {
-    await stash.close()
+/** Counts calls that were seen in a ledger, as a stash that only measures would have: so that reports can be asked for. */
+export class Replay {
+  readonly #measured = memoryStore() // its ledger stays when it is closed
+  readonly #stash: Promise<Stash>
+  /** The call that is counted. */
+  #call: SeenCall | undefined
+  #now = 0
+  #ticks = 0
+
+  constructor(config: StarterConfig) {
+    this.#stash = openStash({
+      ...config,
+      store: this.#measured,
+      refusals: 'respond',
+      clock: { now: () => this.#now, ticks: () => this.#ticks, later: () => () => {} },
+      warn: () => {},
+      fetch: async () => this.#answer(),
+    })
+  }
+
+  /** When the call began that was counted last. */
+  get at(): number {
+    return this.#now
+  }
+
+  /** Counts a call. One after the other, in the order in which they began. */
+  async count(call: SeenCall): Promise<void> {
+    const stash = await this.#stash
+    this.#call = call
+    this.#now = call.at
+    const url = `${call.origin}${call.path}?call=${encodeURIComponent(call.key)}`
+    const response = await stash.fetch(url, { method: call.method }).catch(() => undefined)
+    await response?.text().catch(() => undefined)
+  }
+
+  /** Adds what was counted to a store, which is opened for it and closed. Counts no more. */
+  async into(store: Store): Promise<void> {
+    await (await this.#stash).close()
+    await copyLedger(this.#measured, store, this.#now)
+  }
+
+  /** Counts no more. */
+  async discard(): Promise<void> {
+    await (await this.#stash).close()
+  }
+
+  #answer(): Response {
+    const { ms = 0, status, answer } = this.#call ?? {}
+    this.#ticks += ms
+    if (status === undefined) throw new TypeError('no answer came')
+    const isEmpty = status === 204 || status === 205 || status === 304
+    return new Response(isEmpty ? null : (answer ?? `${this.#ticks}`), { status, headers: { 'content-type': 'text/plain' } })
   }
 }

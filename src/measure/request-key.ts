@@ -1,22 +1,28 @@
 import { createHash, createHmac, type Hash } from 'node:crypto'
-import { compileCredentials, looksSecret } from '../core/rules/credentials.js'
+import { looksRandom } from '../core/rules/credentials.js'
+import { choosesNothing } from '../core/rules/fields-left-out.js'
+import { byName, type KeyPart } from '../core/traffic/key-splits.js'
+import type { SeenCall } from '../core/traffic/seen-call.js'
 
-/** Fields that may choose the answer besides those that name the caller. */
-const choosing = /^(accept|accept-language|content-type|range|prefer)$/i
-
-const credentials = compileCredentials({})
-
-/** A digest of all of a request that may choose its answer. Without the salt nobody can tell what went into it. */
+/** A digest of all of a request that may choose its answer, and of its parts. Without the salt nobody can tell what went into them. */
 export function requestKey(
   salt: string,
   { method, url, fields, body }: { method: string; url: URL; fields: Iterable<readonly [string, string]>; body: string },
-): string {
-  const hmac = createHmac('sha256', salt).update(`${method} ${url.origin}${url.pathname}\n`)
-  for (const [name, value] of [...url.searchParams].sort(([a, x], [b, y]) => (a === b ? compare(x, y) : compare(a, b))))
-    hmac.update(`${JSON.stringify([name, value])}\n`)
-  for (const [name, value] of [...fields].map(([name, value]) => [name.toLowerCase(), value] as const).sort(([a], [b]) => compare(a, b)))
-    if (choosing.test(name) || credentials.isField(name) || looksSecret(name)) hmac.update(`${JSON.stringify([name, value])}\n`)
-  return hmac.update(body).digest('base64url').slice(0, 22)
+): Pick<SeenCall, 'key' | 'base' | 'parts'> {
+  const digest = (text: string) => createHmac('sha256', salt).update(text).digest('base64url')
+  const parameters = [...url.searchParams].map(([name, value]) => [`?${name}`, value] as const)
+  const named = [...fields].map(([name, value]) => [name.toLowerCase(), value] as const)
+  const counted = named.filter(([name]) => !choosesNothing(name) || name === 'range')
+  const parts = [...byName([...parameters, ...counted])]
+    .sort(([a], [b]) => compare(a, b))
+    .map(([name, value]): KeyPart => [shownName(name), digest(value).slice(0, 11)])
+  const base = digest(`${method} ${url.origin}${url.pathname}\n${body}`).slice(0, 22)
+  return { key: digest(JSON.stringify([base, parts])).slice(0, 22), base, parts }
+}
+
+/** Names come from the program: what is no plain name is not written down. */
+function shownName(name: string): string {
+  return /^\??[\w.[\]-]{1,60}$/.test(name) && !looksRandom(name) ? name : '~'
 }
 
 function compare(a: string, b: string): number {

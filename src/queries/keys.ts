@@ -12,6 +12,9 @@ export async function readKeys(journal: Pick<Journal, 'read'>, since: number, un
   return sums.report(mostKeys)
 }
 
+/** Parameters of a URL that stand in its key as a digest only, so that it cannot be made again. */
+const hasHidden = / \?[^ :]+:[0-9a-f]{64}/
+
 /** URLs of GET requests that were asked for most in a time, without credentials; those of different callers count together. */
 export async function mostUsedUrls(journal: Pick<Journal, 'read'>, since: number, until: number, most: number): Promise<string[]> {
   const sums = new KeySums(since, until)
@@ -19,7 +22,7 @@ export async function mostUsedUrls(journal: Pick<Journal, 'read'>, since: number
   const asked = new Map<string, number>()
   for (const { key, asked: times } of sums.report(Number.POSITIVE_INFINITY).list) {
     const [method, url = ''] = key.split(' ', 2)
-    if (method === 'GET' && URL.canParse(url)) asked.set(url, (asked.get(url) ?? 0) + times)
+    if (method === 'GET' && URL.canParse(url) && !hasHidden.test(key)) asked.set(url, (asked.get(url) ?? 0) + times)
   }
   return [...asked]
     .sort(([, one], [, other]) => other - one)

@@ -38,10 +38,14 @@ export function comparisonText(given: BeforeAfter, { colors, zone, wide = false 
   const shown = all.map((name) => wide || ['asked', 'upstream', 'from store', 'failed', 'money per 1,000'].includes(name))
   const picked = (cells: readonly string[]) => cells.filter((_, i) => shown[i])
   const head = ['', '', ...picked(all)]
-  const rows = lines.flatMap(({ name, before: was, after: is }) => [
-    [name, 'before', ...picked(cellsOf(was, money))],
-    ['', colors.green('after'), ...picked(cellsOf(is, money)).map((cell) => colors.green(cell))],
-  ])
+  const rows = lines.flatMap(({ name, before: was, after: is }) => {
+    const isBetter = areBetter(was, is)
+    const after = cellsOf(is, money).map((cell, i) => (isBetter[i] ? colors.green(cell) : cell))
+    return [
+      [name, 'before', ...picked(cellsOf(was, money))],
+      ['', 'after', ...picked(after)],
+    ]
+  })
   return [
     `${colors.bold('before')}  ${spanText(before, zone)}`,
     `${colors.bold('after')}   ${spanText(after, zone)}`,
@@ -115,6 +119,34 @@ function perThousand(endpoints: readonly Comparison[]): Money[] {
         currency,
         amount: new Big(amount).times(1000).div(asked).round(digitsOf(currency), Big.roundHalfUp).toFixed(),
       }))
+}
+
+/** Which of the cells of a line are better than they were before. */
+function areBetter(before: ComparedSide | undefined, after: ComparedSide | undefined): (boolean | undefined)[] {
+  if (!before || !after || before.made.asked === 0 || after.made.asked === 0) return []
+  const [was, is] = [before.made, after.made]
+  const share = (count: number | null | undefined, of: Figures | Without) => (count ?? Number.NaN) / of.asked
+  const isLess = (count: (of: Figures | Without) => number | null) => share(count(is), is) < share(count(was), was)
+  const fromStore = (of: Figures | Without) => ('fromStore' in of ? of.fromStore : 0)
+  const isSooner = (what: 'median' | 'p95') => (is.latencyMs?.[what] ?? Number.NaN) < (was.latencyMs?.[what] ?? Number.NaN)
+  return [
+    false,
+    isLess(({ upstream }) => upstream),
+    share(fromStore(is), is) > share(fromStore(was), was),
+    false,
+    isLess(({ refused }) => refused),
+    isLess(({ errored }) => errored),
+    false,
+    isCheaper(after.perThousand ?? [], before.perThousand ?? []),
+    isSooner('median'),
+    isSooner('p95'),
+  ]
+}
+
+/** Of amounts in several currencies none is the cheaper. */
+function isCheaper([cost, ...more]: readonly Money[], [before, ...others]: readonly Money[]): boolean {
+  if (!cost || !before || more.length + others.length > 0) return false
+  return cost.currency === before.currency && new Big(cost.amount).lt(before.amount)
 }
 
 function cellsOf(side: ComparedSide | undefined, money: (moneys: readonly Money[]) => string): string[] {

@@ -41,12 +41,13 @@ function amountText({ currency, amount }: Money): string {
 const formats = new Map<string, Intl.NumberFormat>()
 
 /** Returns what writes money in the cells of a column: filled up to the right, so that the decimal points of `all` stand under each other. */
-export function moneyCells(all: readonly Money[]): (moneys: readonly Money[]) => string {
+export function moneyCells(all: readonly Money[], { isBare = false } = {}): (moneys: readonly Money[]) => string {
   const decimals = (money: Money) => /\.\d+$/.exec(amountText(money))?.[0].length ?? 0
   const most = Math.max(0, ...all.map(decimals))
   return (moneys) => {
     const last = moneys.at(-1)
-    return last ? moneyText(moneys) + ' '.repeat(Math.max(0, most - decimals(last))) : moneyText(moneys)
+    if (!last) return isBare ? '-' : moneyText(moneys)
+    return (isBare ? amountText(last).replace(`${last.currency} `, '') : moneyText(moneys)) + ' '.repeat(Math.max(0, most - decimals(last)))
   }
 }
 
@@ -117,4 +118,10 @@ export function ageText(ms: number): string {
     return count === 0 ? '' : `${count} ${unit}`
   })
   return parts.filter((part) => part !== '').join(' ')
+}
+
+/** A sentence in lines of up to 80 characters. */
+export function wrapped(sentence: string, indent = ''): string[] {
+  const lines = sentence.match(new RegExp(`.{1,${80 - indent.length}}(?:\\s|$)`, 'g')) ?? [sentence]
+  return lines.map((line) => indent + line.trimEnd())
 }

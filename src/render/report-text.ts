@@ -4,7 +4,6 @@ import type { Money } from '../core/money/money.js'
 import { changeTable } from './change-table.js'
 import { forecastLines } from './forecast-text.js'
 import {
-  ageText,
   budgetText,
   countOf,
   countText,
@@ -15,39 +14,46 @@ import {
   periodText,
   shareText,
   shortened,
+  wrapped,
 } from './format.js'
 import { keysText } from './keys-text.js'
 import { labelHeads, labelTable } from './label-table.js'
 import { type TableRow, textTable } from './plain-table.js'
 import { printable } from './printable.js'
 import { lossOf, notesOf } from './remarks.js'
-import { narrowColumns, wideColumns } from './report-columns.js'
+import { type Columns, narrowColumns, wideColumns } from './report-columns.js'
+import { figureLines, whatHappened } from './report-words.js'
 import type { Colors, TextOptions } from './text-options.js'
-import { timesText } from './times-text.js'
+import { timesText as byTime } from './times-text.js'
 
 /** A report as text for a terminal: what was saved, and a table of providers and endpoints, each without and with the stash. */
 export function reportText(given: Report, { colors, zone, wide = false }: TextOptions): string {
   const report = printable(given)
   if (report.since === null || report.until === null) return [...nothingCounted(report), ...notesOf(report), ''].join('\n')
-  const money = moneyCells(moneysOf(report))
-  const { head, cells, legend } = wide ? wideColumns : narrowColumns
+  const currencies = new Set(moneysOf(report).map(({ currency }) => currency))
+  const [currency] = currencies.size === 1 ? currencies : []
+  const money = moneyCells(moneysOf(report), { isBare: currency !== undefined })
+  const { head, cells, legend, isBetter } = wide ? wideColumns : narrowColumns
   const rows: TableRow[] = []
-  const rowsOf = (name: string, one: Comparison) => comparisonRows(name, one, { colors, cells: (figures) => cells(figures, money) })
+  const rowsOf = (name: string, one: Comparison) =>
+    comparisonRows(name, one, { colors, isBetter, cells: (figures) => cells(figures, money) })
   for (const provider of report.providers) {
     rows.push(...providerLines(provider, colors))
     if (provider.endpoints.length === 0) rows.push(...rowsOf('', provider))
     for (const endpoint of provider.endpoints) rows.push(...rowsOf(shortened(endpoint.endpoint, wide ? 100 : nameLength), endpoint))
-    rows.push(...feeRows(provider, { colors, money, columns: head }))
+    rows.push(...feeRows(provider, { money, columns: head }))
   }
   rows.push('', ...rowsOf('all calls', report.totals))
-  const table = textTable(['', '', ...head], rows, { dim: colors.dim, aligns: ['left', 'left', ...head.map(() => 'right' as const)] })
+  const heads = head.map((name) => (name === 'money' ? (currency ?? name) : name))
+  const table = textTable(['', '', ...heads], rows, { dim: colors.dim, aligns: ['left', 'left', ...head.map(() => 'right' as const)] })
   const sections = [
     [...savedLines(report.totals, colors), spanLine(report, zone)],
-    [table, colors.dim(legend)],
-    [...figureLines(report.totals), ...(report.converted ? [convertedLine(report.converted)] : []), ...notesIn(report, colors)],
+    whatHappened(report).flatMap((sentence) => wrapped(sentence)),
+    [table, ...legend.map(colors.dim)],
+    [...figureLines(report.totals), ...(report.converted ? [convertedLine(report.converted)] : []), ...notesIn(report)],
     periodLines(report),
     forecastLines(report, zone),
-    report.times ? [timesText(report.times, { colors, zone, money, wide })] : [],
+    report.times ? [byTime(report.times, { colors, zone, money, currency, wide })] : [],
     report.totals.with === null || wide ? changeLines(report, colors, wide) : [],
     labelLines(report, { colors, money, most: wide ? Number.POSITIVE_INFINITY : undefined }),
     report.byKey ? [keysText(report.byKey, { colors, zone, wide })] : [],
@@ -59,16 +65,9 @@ export function reportText(given: Report, { colors, zone, wide = false }: TextOp
     .join('\n\n')}\n`
 }
 
-/** What a report says in which nothing was counted. */
-/** A sentence in lines of up to 80 characters. */
-function wrapped(sentence: string, indent = ''): string[] {
-  const lines = sentence.match(new RegExp(`.{1,${80 - indent.length}}(?:\\s|$)`, 'g')) ?? [sentence]
-  return lines.map((line) => indent + line.trimEnd())
-}
-
-function notesIn(report: Report, colors: Colors): string[] {
+function notesIn(report: Report): string[] {
   return [
-    ...notesOf(report).flatMap((note) => wrapped(note).map((line) => colors.yellow(line))),
+    ...notesOf(report).flatMap((note) => wrapped(note)),
     ...report.providers.flatMap(withinAllowance).flatMap((note) => wrapped(note)),
     ...report.providers.flatMap(losing).flatMap((note) => wrapped(note)),
   ]
@@ -140,17 +139,17 @@ const nameLength = 14
 function comparisonRows(
   name: string,
   { without, with: reused }: Comparison,
-  { colors, cells }: { readonly colors: Colors; cells(figures: Figures | Without): string[] },
+  { colors, cells, isBetter }: Pick<Columns, 'isBetter'> & { readonly colors: Colors; cells(figures: Figures | Without): string[] },
 ): string[][] {
   const rows = [[`  ${name}`, without.basis === 'measured' ? 'without' : 'without*', ...cells(without)]]
-  if (reused) rows.push(['', colors.green('with'), ...cells(reused).map((cell) => colors.green(cell))])
+  if (reused) rows.push(['', 'with', ...cells(reused).map((cell, i) => (isBetter[i]?.(reused, without) ? colors.green(cell) : cell))])
   return rows
 }
 
 /** Fees that belong to no endpoint, where there are any. */
 function feeRows(
   { fees }: ProviderReport,
-  { colors, money, columns }: { readonly colors: Colors; readonly money: MoneyCells; readonly columns: readonly string[] },
+  { money, columns }: { readonly money: MoneyCells; readonly columns: readonly string[] },
 ): string[][] {
   if (fees.without.length === 0 && !fees.with?.length) return []
   const row = (name: string, side: string, moneys: readonly Money[]) => [
@@ -159,7 +158,7 @@ function feeRows(
     ...columns.map((column) => (column === 'money' ? money(moneys) : '')),
   ]
   if (fees.with && JSON.stringify(fees.with) === JSON.stringify(fees.without)) return [row('  base fee', 'both', fees.with)]
-  return [row('  base fee', 'without', fees.without), ...(fees.with ? [row('', 'with', fees.with).map((cell) => colors.green(cell))] : [])]
+  return [row('  base fee', 'without', fees.without), ...(fees.with ? [row('', 'with', fees.with)] : [])]
 }
 
 /** What was saved. */
@@ -205,41 +204,4 @@ function labelLines(
   if (!rows) return []
   const aligns = labelHeads.map((_, i) => (i < 2 ? 'left' : 'right'))
   return [textTable(labelHeads, rows, { dim: colors.dim, aligns })]
-}
-
-/** What else is to be said of all calls. */
-function figureLines({ without, with: reused, saved }: Comparison): string[] {
-  if (!reused || !saved) return []
-  const lines = [
-    `callers given an error or a refusal: ${countText(without.errored)} without, ${countText(reused.errored)} with`,
-    ...(reused.withheld > 0
-      ? [`refused by Stashen itself or left before leaving: ${countText(reused.withheld)}, which saved nothing`]
-      : []),
-    ...(saved.timeMs !== null && saved.timeMs > 0 ? [`waiting time: ${ageText(saved.timeMs)} less in all`] : []),
-  ]
-  if (reused.background + reused.repeated > 0) {
-    const spent = [
-      ...(reused.background > 0 ? [`${countText(reused.background)} made in the background`] : []),
-      ...(reused.repeated > 0 ? [`${countText(reused.repeated)} repeated after failures`] : []),
-    ]
-    lines.push(`of the upstream calls ${spent.join(', ')}`)
-  }
-  if (reused.firstCalls > 0)
-    lines.push(`callers who waited because nothing was stored yet: ${countText(reused.firstCalls)}, ${ageText(reused.firstWaitMs)} in all`)
-  if (reused.near + reused.far > 0) {
-    const again = reused.reread > 0 ? `, ${countText(reused.reread)} of these again and unchanged` : ''
-    lines.push(`answers from store: ${countText(reused.near)} near, ${countText(reused.far)} far${again}`)
-  }
-  const inFailures = reused.stale - reused.staleByChoice
-  if (reused.oldestStaleMs !== null) {
-    const chosen = reused.staleByChoice > 0 ? ` in failures, ${countText(reused.staleByChoice)} while refreshed` : ''
-    lines.push(`older answers given: ${countText(inFailures)}${chosen}, the oldest ${ageText(reused.oldestStaleMs)} old`)
-  }
-  if (reused.fallback > 0) lines.push(`defaults given in place of an answer: ${countText(reused.fallback)}`)
-  if (without.basis === 'estimated') {
-    const refused =
-      without.refused > 0 ? `, but ${countText(without.refused)} that limits and quotas would have refused, which cost nothing` : ''
-    lines.push('', ...wrapped(`* not measured: the calls that left, by how they ended, and those that were saved${refused}`))
-  }
-  return lines
 }

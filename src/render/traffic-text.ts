@@ -1,3 +1,4 @@
+import { splitAdvice } from '../core/traffic/key-splits.js'
 import type { EndpointSummary, TrafficSummary } from '../core/traffic/summary.js'
 import { triedLifetimes } from '../core/traffic/what-if.js'
 import { countOf, countText, latencyText, shortened } from './format.js'
@@ -55,7 +56,13 @@ export function trafficText(given: TrafficSummary, { colors }: { colors: Colors 
     'in brackets: those of them whose answer would have been out of date',
     ...(isAsked ? ['a POST is reused only where its endpoint says "safe: true"'] : []),
   ].join('\n')
-  return `${colors.bold(`${head}, ${again}`)}\n\n${seen}\n\n${colors.bold('Calls that reuse would have saved, by how long answers are fresh')}\n\n${saved}\n\n${colors.dim(legend)}\n`
+  const splits = providers.flatMap(({ name, endpoints }) =>
+    endpoints.flatMap((endpoint) =>
+      endpoint.splits.map((split) => `${colors.yellow('splits keys')}  ${splitAdvice(`${name}.${endpoint.name}`, split)}\n`),
+    ),
+  )
+  const apart = splits.length > 0 ? `\n${splits.join('')}` : ''
+  return `${colors.bold(`${head}, ${again}`)}\n\n${seen}\n\n${colors.bold('Calls that reuse would have saved, by how long answers are fresh')}\n\n${saved}\n\n${colors.dim(legend)}\n${apart}`
 }
 
 function tableOf(

@@ -1,15 +1,21 @@
 import { expect } from 'chai'
 import { invalidatedTimes } from '../core/decide/entry-times.js'
 import type { Entry } from '../core/ports/entry-store.js'
-import type { Maybe } from '../core/ports/maybe.js'
 import type { Store } from '../core/ports/store.js'
 
-const times = { storedAt: 1_000, bornAt: 900, freshUntil: 2_000, refreshableUntil: 2_000, usableUntil: 3_000, keepUntil: 3_000 }
+export const sampleTimes = {
+  storedAt: 1_000,
+  bornAt: 900,
+  freshUntil: 2_000,
+  refreshableUntil: 2_000,
+  usableUntil: 3_000,
+  keepUntil: 3_000,
+}
 
 /** An entry for tests of stores. */
 export function sampleEntry(key: string, more: Partial<Entry> = {}): Entry {
   const what = { key, provider: 'ebbline', endpoint: 'tides', head: '{"status":200}', body: new Uint8Array([1, 2, 3]) }
-  return { ...what, ...times, mustRevalidate: false, invalidated: false, ...more }
+  return { ...what, ...sampleTimes, mustRevalidate: false, invalidated: false, ...more }
 }
 
 async function keysOf({ entries }: Store, keys: readonly string[]): Promise<string[]> {
@@ -17,8 +23,8 @@ async function keysOf({ entries }: Store, keys: readonly string[]): Promise<stri
   return found.flat()
 }
 
-/** `digestsKeys`: as of `storeContract`. */
-export const entryContract = (digestsKeys: boolean): readonly [name: string, check: (store: Store) => Promise<void>][] => [
+/** As of `storeContract`. */
+export const entryContract: readonly [name: string, check: (store: Store) => Promise<void>][] = [
   [
     'gives back exactly the entry it was given, byte for byte, and nothing for another key',
     async ({ entries }) => {
@@ -62,7 +68,7 @@ export const entryContract = (digestsKeys: boolean): readonly [name: string, che
       await entries.updateTimes('b', { ...later, storedAt: 999, mustRevalidate: false, invalidated: false })
       await entries.updateTimes('absent', { ...later, mustRevalidate: false, invalidated: false })
       expect(await entries.get('a')).to.deep.include({ ...later, mustRevalidate: true, invalidated: true, head: '{"status":200}' })
-      expect(await entries.get('b')).to.deep.include(times)
+      expect(await entries.get('b')).to.deep.include(sampleTimes)
       expect(await entries.get('absent')).to.equal(undefined)
     },
   ],
@@ -89,7 +95,7 @@ export const entryContract = (digestsKeys: boolean): readonly [name: string, che
         expect(await entries.invalidate(selection, 1_500)).to.eql({ entries: expected.length, next: undefined })
         const found = await Promise.all(all.map((key) => entries.get(key)))
         for (const [i, entry] of found.entries()) {
-          const before = { ...times, freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000 }
+          const before = { ...sampleTimes, freshUntil: 7_000, refreshableUntil: 7_500, usableUntil: 8_000, keepUntil: 9_000 }
           const whole = { ...before, mustRevalidate: false, invalidated: false }
           const wanted = (expected as readonly number[]).includes(i) ? invalidatedTimes(whole, 1_500) : whole
           expect(entry, `${JSON.stringify(selection)} ${all[i]}`).to.deep.include(wanted)
@@ -174,76 +180,6 @@ export const entryContract = (digestsKeys: boolean): readonly [name: string, che
       expect(await entries.remove({ key: 'GET http://x/other' })).to.eql({ entries: 0, more: false })
       expect(await entries.remove({ under: 'GET http://x/a' })).to.eql({ entries: 2, more: false })
       expect((await entries.size()).entries).to.equal(1)
-    },
-  ],
-  [
-    'does what takes long in pieces: all of it in the end, and nothing twice',
-    async ({ entries }) => {
-      const [many, most] = [3_000, 40]
-      const tides = { provider: 'ebbline', endpoint: 'tides' }
-      const late = { freshUntil: 9_000, keepUntil: 9_000 }
-      for (let i = 0; i < many; i++) {
-        await entries.put(sampleEntry(`GET https://x/${i % 7} caller:${i}`, { ...late, labels: [`seventh ${i % 7}`] }), 0)
-        if (i % 100 === 0) await entries.put(sampleEntry(`other ${i}`, { ...late, endpoint: 'station' }), 0)
-      }
-      for (const [selection, meant] of [
-        [tides, many],
-        [{ provider: 'ebbline' }, many + 30],
-        [{ under: 'GET https://x/3' }, 429],
-        [{ label: 'seventh 3' }, 429],
-        [{ all: true }, many + 30],
-      ] as const) {
-        let [invalidated, next] = [0, undefined as string | undefined]
-        do {
-          const piece = await entries.invalidate(selection, 1_500, next)
-          invalidated += piece.entries
-          next = piece.next
-        } while (next !== undefined)
-        expect(invalidated, JSON.stringify(selection)).to.equal(meant)
-      }
-      expect((await entries.get('other 0'))?.invalidated).to.equal(true)
-      const dropped = async (piece: () => Maybe<{ readonly entries?: number; readonly more: boolean }>) => {
-        let [count, more] = [0, true]
-        while (more) {
-          const done = await piece()
-          count += done.entries ?? 0
-          more = done.more
-        }
-        return count
-      }
-      await dropped(() => entries.trim(tides, most, 1_600))
-      expect((await entries.size()).entries).to.equal(most + 30)
-      expect(await entries.get(`GET https://x/${(many - 1) % 7} caller:${many - 1}`), 'the latest').to.not.equal(undefined)
-      for (let i = 0; i < many; i++) await entries.put(sampleEntry(`GET https://x/${i}`, { keepUntil: i < 2_000 ? 2_000 : 9_000 }), 0)
-      expect(await dropped(() => entries.sweep(2_000))).to.equal(2_000)
-      expect(await dropped(() => entries.remove(tides))).to.equal(many - 2_000 + most)
-      expect((await entries.size()).entries).to.equal(30)
-    },
-  ],
-  [
-    'lists entries in the order of their keys, page by page, without their bodies',
-    async ({ entries }) => {
-      const keys = ['a', 'a b', 'aa', 'ø', 'z', '\u{1f30a}', '\uff61']
-      for (const key of [...keys].reverse()) await entries.put(sampleEntry(key), 0)
-      await entries.put(sampleEntry('other', { endpoint: 'station' }), 0)
-      const selection = { provider: 'ebbline', endpoint: 'tides' }
-      const seen: string[] = []
-      let after: string | undefined
-      do {
-        const page = await entries.list(selection, { after, most: 2 })
-        expect(page.entries.length).to.be.within(1, 2)
-        for (const one of page.entries) {
-          expect(one).to.deep.include({ ...times, provider: 'ebbline', endpoint: 'tides', head: '{"status":200}', bytes: 3 })
-          expect(one).to.not.have.property('body')
-          seen.push(one.key)
-        }
-        after = page.next
-      } while (after !== undefined)
-      const inOrder = ['a', 'a b', 'aa', 'z', 'ø', '\uff61', '\u{1f30a}']
-      if (digestsKeys) expect(seen).to.have.members(inOrder)
-      else expect(seen).to.eql(inOrder)
-      expect((await entries.list({ under: 'a' })).entries.map(({ key }) => key)).to.eql(['a', 'a b'])
-      expect(await entries.list({ key: 'absent' })).to.eql({ entries: [], next: undefined })
     },
   ],
 ]

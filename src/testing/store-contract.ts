@@ -3,6 +3,7 @@ import type { Store } from '../core/ports/store.js'
 import { claimsContract } from './claims-contract.js'
 import { entryContract } from './entry-contract.js'
 import { ledgerContract } from './ledger-contract.js'
+import { manyEntriesContract } from './many-entries-contract.js'
 import { recordsContract } from './records-contract.js'
 import { usageContract } from './usage-contract.js'
 
@@ -16,15 +17,24 @@ export interface ContractCase {
 
 /**
  * What a store has to hold to, as cases for any test runner; importing it runs nothing. `make` returns a new, empty store each time.
- * `digestsKeys`: whether it keeps keys digested, so that it lists entries in another order than that of their keys. Needs the package `chai`.
+ * `digestsKeys`: whether it keeps keys digested, so that it lists entries in another order than that of their keys. `many`: how many
+ * entries there are where it matters, 100 at the least; a store that works in pieces should have some. Default 1,050. Needs the package `chai`.
  *
  * ```ts
  * import { storeContract } from 'stashen/testing'
  * for (const { name, run } of storeContract(() => myStore())) it(name, run)
  * ```
  */
-export function storeContract(make: () => Store | Promise<Store>, { digestsKeys = false } = {}): ContractCase[] {
-  const cases = [...entryContract(digestsKeys), ...usageContract, ...claimsContract, ...recordsContract, ...ledgerContract, ...lifeCycle]
+export function storeContract(make: () => Store | Promise<Store>, { digestsKeys = false, many = 1_050 } = {}): ContractCase[] {
+  const cases = [
+    ...entryContract,
+    ...manyEntriesContract(digestsKeys, 7 * Math.ceil(many / 7)),
+    ...usageContract,
+    ...claimsContract,
+    ...recordsContract,
+    ...ledgerContract,
+    ...lifeCycle,
+  ]
   return cases.map(([name, check]) => ({
     name,
     async run() {

@@ -14,7 +14,7 @@ export const usageContract: readonly [name: string, check: (store: Store) => Pro
       for (const [now, isSaving] of [[1_100, true], [1_300, false], [1_200, true]] as const) if (old) given.call(entries, old, now, isSaving) // biome-ignore format: a row a line
       const usageOf = async (key: string) => (await entries.list({ key })).entries[0]?.usage
       for (const end = Date.now() + 5_000; Date.now() < end && (await usageOf('a')) === undefined; )
-        await new Promise((resolve) => setTimeout(resolve, 50))
+        await new Promise((resolve) => setTimeout(resolve, 5))
       expect(await usageOf('a')).to.include({ times: 3, saved: 2 })
       expect((await usageOf('a'))?.lastAt).to.be.within(1_200, 1_300)
       expect(await usageOf('b')).to.equal(undefined)
@@ -26,7 +26,7 @@ export const usageContract: readonly [name: string, check: (store: Store) => Pro
       if (old) given.call(entries, old, 1_600, true)
       if (other) given.call(entries, other, 1_700, true)
       for (const end = Date.now() + 5_000; Date.now() < end && (await usageOf('b')) === undefined; )
-        await new Promise((resolve) => setTimeout(resolve, 50))
+        await new Promise((resolve) => setTimeout(resolve, 5))
       expect(await usageOf('a'), 'of another answer than the one that was given').to.equal(undefined)
       expect(await usageOf('b')).to.eql({ times: 1, saved: 1, lastAt: 1_700 })
     },

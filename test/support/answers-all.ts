@@ -1,5 +1,11 @@
 // Loaded before a program of the documentation: an API that answers every URL, in place of the network.
 let n = 0
+
+/** For the next program: answers are numbered from 1 again. */
+export function restart(): void {
+  n = 0
+}
+
 const loopback = globalThis.fetch
 globalThis.fetch = async (input, init) => {
   const { url } = new Request(input, init)

@@ -3,7 +3,7 @@ import { harbourAt, storeNamed } from './two-processes.js'
 
 /** Asks for a path of the harbour many times at once, and writes how each call was answered, a line a call. */
 const [store = '', baseUrl = '', path = '', times = '1'] = process.argv.slice(2)
-const stash = await openStash({ store: storeNamed(store), providers: { harbour: harbourAt(baseUrl) } })
+const stash = await openStash({ store: storeNamed(store), storeTimeout: '30 s', providers: { harbour: harbourAt(baseUrl) } })
 const calls = Array.from({ length: Number(times) }, async (_, i) => {
   try {
     const response = await stash.fetch(`${baseUrl}${path.replace('*', `${process.pid}-${i}`)}`)

@@ -1,21 +1,12 @@
+import { readFileSync } from 'node:fs'
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http'
+import { basename } from 'node:path'
 import { fileURLToPath } from 'node:url'
-import { type Browser, type BrowserContext, chromium as driver } from 'playwright-core'
-import { createServer as createVite } from 'vite'
-import { chromium } from './needs.js'
+import { build, stop } from 'esbuild'
+import type { Browser, BrowserContext } from 'playwright-core'
+import { browserOfRun } from './shared-by-suites.js'
 
 const root = fileURLToPath(new URL('../../../', import.meta.url))
-
-export const flags = [
-  '--headless',
-  '--no-sandbox',
-  '--disable-gpu',
-  '--disable-quic',
-  '--no-first-run',
-  '--disable-background-networking',
-  '--disable-component-update',
-  '--disable-sync',
-]
 
 /** A real browser, and a server whose page has the built library as `lab`. */
 export interface BrowserLab {
@@ -31,34 +22,38 @@ export interface BrowserLab {
 }
 
 export async function startBrowserLab(): Promise<BrowserLab> {
-  const vite = await createVite({
-    configFile: false,
-    root: `${root}test/support/browser-lab`,
-    cacheDir: `${root}node_modules/.vite-lab`,
-    logLevel: 'error',
-    resolve: {
-      alias: [
-        { find: /^stashen$/, replacement: `${root}dist/src/index.js` },
-        { find: /^stashen\/whole$/, replacement: `${root}dist/src/whole.js` },
-        { find: /^stashen\/testing$/, replacement: `${root}dist/src/testing/index.js` },
-        { find: /^stashen\/(\w+)$/, replacement: `${root}dist/src/stores/$1/index.js` },
-      ],
+  const folder = `${root}test/support/browser-lab`
+  const { outputFiles } = await build({
+    ...{ entryPoints: ['lab', 'worker', 'plain-worker'].map((name) => `${folder}/${name}.js`), outdir: folder, write: false },
+    ...{ bundle: true, splitting: true, format: 'esm', platform: 'browser', target: 'es2022', logLevel: 'silent' },
+    alias: {
+      'stashen/whole': `${root}dist/src/whole.js`,
+      'stashen/testing': `${root}dist/src/testing/index.js`,
+      ...Object.fromEntries(
+        ['indexeddb', 'layered', 'packed'].map((name) => [`stashen/${name}`, `${root}dist/src/stores/${name}/index.js`]),
+      ),
+      stashen: `${root}dist/src/index.js`,
     },
-    server: { middlewareMode: true, hmr: false, ws: false, fs: { allow: [root] } },
   })
+  const files = new Map(outputFiles.map(({ path, contents }) => [`/${basename(path)}`, contents]))
+  const html = readFileSync(`${folder}/index.html`)
   const asked: string[] = []
   const lab = {
     answer: (path: string, response: ServerResponse) => void response.end(`${path} ${asked.length}`),
   }
   const server = createServer((request: IncomingMessage, response: ServerResponse) => {
     const path = request.url ?? ''
-    if (!path.startsWith('/upstream')) return vite.middlewares(request, response)
+    if (!path.startsWith('/upstream')) {
+      const file = files.get(path) ?? html
+      response.setHeader('content-type', file === html ? 'text/html' : 'text/javascript')
+      return response.end(file)
+    }
     asked.push(path.slice('/upstream'.length))
     lab.answer(path.slice('/upstream'.length), response)
   })
   await new Promise<void>((done) => server.listen(0, '127.0.0.1', done))
   const { port } = server.address() as { port: number }
-  const browser = await driver.launch({ executablePath: chromium, args: flags })
+  const browser = await browserOfRun()
   return Object.assign(lab, {
     ...{ url: `http://127.0.0.1:${port}/`, browser, asked },
     context: () => browser.newContext(),
@@ -66,7 +61,7 @@ export async function startBrowserLab(): Promise<BrowserLab> {
       await browser.close()
       server.closeAllConnections()
       await new Promise((done) => server.close(done))
-      await vite.close()
+      await stop()
     },
   })
 }

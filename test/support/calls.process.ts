@@ -23,7 +23,10 @@ const clients: Record<string, () => Promise<unknown>> = {
     const { default: got } = await import('got')
     for (let i = 0; i < 4; i++) await got(`${base}/v2/stations/st-017/tides`, { searchParams: { api_key: 'kelp-hush-4711' } }).json()
     for await (const _chunk of got.stream(`${base}/v2/stations/st-017`));
-    await got(`${base}/v2/down`, { retry: { limit: 1 }, throwHttpErrors: false })
+    await got(`${base}/v2/down`, {
+      retry: { limit: 1, calculateDelay: ({ computedValue }) => computedValue && 50 },
+      throwHttpErrors: false,
+    })
   },
   async child() {
     await Promise.all([fetch(`${base}/v2/stations`).then((response) => response.text())])

@@ -4,7 +4,7 @@ import { storeNamed } from './two-processes.js'
 
 /**
  * Does what it is told, a line at a time, and writes a line of JSON of each once that is done, with what it came to: `ask PATH TIMES`, so many callers at
- * once, each answer and how it came with how many had it; `read PATH`, as it comes, with a line `first PATH` once there is something of it, until `leave PATH`; `totals`; `purge` or `invalidate` all; `close`.
+ * once, each answer and how it came with how many had it, with a line `asked PATH` once all have called; `read PATH`, as it comes, with a line `first PATH` once there is something of it, until `leave PATH`; `totals`; `purge` or `invalidate` all; `close`.
  */
 const [store = '', baseUrl = ''] = process.argv.slice(2)
 const headers = { 'user-agent': String(process.pid) }
@@ -23,13 +23,13 @@ const stash = await openStash({
 })
 async function ask(path = '', times = '1'): Promise<Record<string, number>> {
   const counts: Record<string, number> = {}
-  await Promise.all(
-    Array.from({ length: Number(times) }, async () => {
-      const response = await stash.fetch(baseUrl + path, { headers })
-      const name = `${await response.text()} ${stash.outcomeOf(response)?.how}`
-      counts[name] = (counts[name] ?? 0) + 1
-    }),
-  )
+  const calls = Array.from({ length: Number(times) }, async () => {
+    const response = await stash.fetch(baseUrl + path, { headers })
+    const name = `${await response.text()} ${stash.outcomeOf(response)?.how}`
+    counts[name] = (counts[name] ?? 0) + 1
+  })
+  say(`asked ${path}`, {})
+  await Promise.all(calls)
   return counts
 }
 

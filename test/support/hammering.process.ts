@@ -15,6 +15,7 @@ globalThis.setTimeout = ((run: () => void, ms = 0, ...rest: []) => realTimeout(r
 
 const { openStash } = await import('stashen')
 const { storeNamed } = await import('./two-processes.js')
+const { hammered } = await import('./hammered.js')
 const store = storeNamed(place)
 const stash = await openStash({
   store: {
@@ -26,19 +27,7 @@ const stash = await openStash({
     },
   },
   ...{ storeTimeout: '2 minutes', closeWithin: '1 s', warn: (message) => process.stderr.write(`${message}\n`) },
-  providers: {
-    tides: {
-      baseUrl: `${base}/tides`,
-      limits: [{ calls: 100, per: 'minute' }],
-      endpoints: { level: { request: 'GET /{id}', freshFor: '1 day', maxWait: '5 minutes' } },
-    },
-    quotes: {
-      baseUrl: `${base}/quotes`,
-      plan: { currency: 'EUR', perCall: '0.07' },
-      budgets: [{ money: '12.34', per: 'year' }],
-      endpoints: { quote: { request: 'GET /{id}', freshFor: '1 day' } },
-    },
-  },
+  providers: hammered(base),
 })
 let isOver = false
 const over = new Promise<void>((resolve) => {

@@ -1,8 +1,9 @@
 import { openStash } from 'stashen'
 import { sqliteStore } from 'stashen/sqlite'
+import './quick-process.js'
 
 /**
- * Makes calls of an operation under a limit into a store file, about one every 5 ms, for 3 s and until 10 were refused, and writes a line for each thing
+ * Makes calls of an operation under a limit into a store file, about one every millisecond, until its input ends and 10 were refused, and writes a line for each thing
  * that happens: `up` for a call that leaves, `refused`, what was warned of, and how many were asked.
  */
 const [file = '', limit = ''] = process.argv.slice(2)
@@ -20,9 +21,12 @@ const find = stash.operation(
   },
   { freshFor: '1 day', atLimit: 'refuse' },
 )
-const end = Date.now() + 3_000 // longer than it takes to notice what only a look each second shows
+let isOver = false
+process.stdin.resume().on('end', () => {
+  isOver = true
+})
 let calls = 0
-for (let refused = 0; refused < 10 || Date.now() < end; calls++) {
+for (let refused = 0; refused < 10 || !isOver; calls++) {
   await find(`${process.pid} ${calls}`).catch((error: { code?: string }) => {
     say(error.code === 'LIMIT_REACHED' ? 'refused' : String(error))
     refused++

@@ -1,4 +1,6 @@
-import { existsSync } from 'node:fs'
+import { existsSync as isThere } from 'node:fs'
+
+export { isThere }
 
 /** Where Debian's package puts Chromium. */
 export const chromium = '/usr/bin/chromium'
@@ -23,7 +25,7 @@ export function haveTerminal(suite: string): boolean {
 
 /** Whether a suite can run. Where what it needs is missing it is left out, said loudly; with `CI=true` that is a failure. */
 function have(suite: string, file: string, debianPackage: string): boolean {
-  if (existsSync(file)) return true
+  if (isThere(file)) return true
   const message = `LEFT OUT: ${suite}, for there is no ${file}. Get it with: apt-get install ${debianPackage}`
   if (process.env.CI === 'true') throw new Error(message)
   process.stderr.write(`\n${'!'.repeat(message.length)}\n${message}\n${'!'.repeat(message.length)}\n\n`)

@@ -3,6 +3,7 @@ import { cpSync, existsSync, mkdirSync, readFileSync } from 'node:fs'
 import { dirname, join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { expect } from 'chai'
+import { madeOnce } from './shared-by-suites.js'
 
 const root = fileURLToPath(new URL('../../../', import.meta.url))
 
@@ -16,9 +17,10 @@ interface Manifest {
 export function packedProject(project: string, besides: readonly string[] = []): void {
   mkdirSync(join(project, 'node_modules'), { recursive: true })
   const { version, dependencies = {}, optionalDependencies = {} } = manifestIn(root)
-  ran('npm', ['pack', '--silent', '--ignore-scripts', '--pack-destination', project], root)
-  ran('tar', ['xzf', `stashen-${version}.tgz`], project)
-  cpSync(join(project, 'package'), join(project, 'node_modules/stashen'), { recursive: true })
+  const file = `stashen-${version}.tgz`
+  const pack = (folder: string) => void ran('npm', ['pack', '--silent', '--ignore-scripts', '--pack-destination', folder], root)
+  ran('tar', ['xzf', madeOnce(file, pack)], project)
+  copied(join(project, 'package'), join(project, 'node_modules/stashen'))
   for (const name of [...Object.keys({ ...dependencies, ...optionalDependencies }), ...besides]) link(project, name)
 }
 
@@ -38,10 +40,16 @@ function link(project: string, name: string): void {
   const [from, there] = [`${root}node_modules/${name}`, join(project, 'node_modules', name)]
   if (existsSync(there) || !existsSync(from)) return // of another platform
   mkdirSync(dirname(there), { recursive: true })
-  cpSync(from, there, { recursive: true })
+  copied(from, there)
   const { dependencies = {}, optionalDependencies = {} } = manifestIn(there)
   for (const one of Object.keys({ ...dependencies, ...optionalDependencies }))
     if (!existsSync(join(there, 'node_modules', one))) link(project, one)
+}
+
+/** A copy of a folder: by links to its files where they are on the same disk. */
+function copied(from: string, to: string): void {
+  const { status } = spawnSync('cp', ['-rlL', from, to])
+  if (status !== 0) cpSync(from, to, { recursive: true, force: true })
 }
 
 function manifestIn(folder: string): Manifest {

@@ -1,5 +1,6 @@
 import type { ServerResponse } from 'node:http'
 import type { ProviderOptions } from 'stashen'
+import { flightField } from './flight-fetch.js'
 import type { Scene } from './upstream.js'
 
 /** How a call was answered: see `readings`. */
@@ -85,7 +86,7 @@ export async function play(
         (name) => request.headers[name] !== undefined && ask.head?.[name] === undefined,
       )
       const { takes = 0 } = typeof answer === 'string' ? {} : answer
-      const flight = scene.clock.flight(String(request.headers['x-flight']))
+      const flight = scene.clock.flight(request.headers[flightField])
       if (takes > 0) {
         flight?.park()
         await scene.clock.sleep(takes * 1000)

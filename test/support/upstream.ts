@@ -3,8 +3,7 @@ import type { AddressInfo } from 'node:net'
 import { uniformFloat64 } from 'pure-rand/distribution/uniformFloat64'
 import { xoroshiro128plus } from 'pure-rand/generator/xoroshiro128plus'
 import { openStash, type ProviderOptions, type Stash, type StashConfig } from 'stashen'
-import { FastClock } from 'stashen/harbour'
-import { flightFetch } from '../../examples/harbour/flight-fetch.js'
+import { FlightClock, flightFetch, flightField } from './flight-fetch.js'
 import { asynchronousStore } from './wrapped-store.js'
 
 /** Whether scenes play on a store that answers a tick later, unless they bring one of their own. */
@@ -17,7 +16,7 @@ export type Answer = (request: IncomingMessage, response: ServerResponse) => voi
 
 /** A real HTTP server, a fast clock and a stash on both. */
 export interface Scene {
-  readonly clock: FastClock
+  readonly clock: FlightClock
   readonly stash: Stash
   /** Base URL of the provider "ebbline". */
   readonly base: string
@@ -40,7 +39,7 @@ export const tides = { request: 'GET /tides/{day}', freshFor: '1 min', staleIfEr
 
 /** Plays `play` on a fast clock against a server that answers `{ "n": <how manieth> }`, and closes everything. */
 export async function scene(play: (scene: Scene) => Promise<void>, { provider, config }: SceneSetting = {}): Promise<void> {
-  const clock = new FastClock(noon)
+  const clock = new FlightClock(noon)
   const received: string[] = []
   const warnings: string[] = []
   const { fetch, close } = flightFetch(clock)
@@ -85,14 +84,14 @@ export function json(value: () => unknown, status = 200, headers: Record<string,
 }
 
 /** Never answers; the clock may go on. */
-export function hang(clock: FastClock): Answer {
-  return (request) => clock.flight(String(request.headers['x-flight']))?.park()
+export function hang(clock: FlightClock): Answer {
+  return (request) => clock.flight(request.headers[flightField])?.park()
 }
 
 /** Answers after `ms` of the clock. */
-export function slow(clock: FastClock, ms: number, answer: Answer): Answer {
+export function slow(clock: FlightClock, ms: number, answer: Answer): Answer {
   return async (request, response) => {
-    const flight = clock.flight(String(request.headers['x-flight']))
+    const flight = clock.flight(request.headers[flightField])
     flight?.park()
     await clock.sleep(ms)
     flight?.travel()

@@ -1,35 +1,39 @@
 import { createHash } from 'node:crypto'
 import { dayOf, dayStart, hour, hourOfDay, minute, station } from '../world.js'
-import { type Answering, type ProviderSetting, type SimulatedProvider, startProvider } from './simulated-provider.js'
+import {
+  type ProviderCall,
+  type ProviderReply,
+  type ProviderSetting,
+  type SimulatedProvider,
+  simulatedProvider,
+} from './simulated-provider.js'
 
 const callsAMinute = 30
 const callsAMonth = 5_000
 
 /** Ebbline Tides: stations never change, tides are published anew at 06:00; `no-store` on everything; `ETag` and 304. */
-export function startEbbline(setting: ProviderSetting): Promise<SimulatedProvider> {
-  return startProvider(
+export function ebblineProvider(setting: ProviderSetting): SimulatedProvider {
+  return simulatedProvider(
     {
       name: 'ebbline',
       bills: { unmodified: false, failed: true },
-      admit(calls, now, reply) {
-        if (calls.total > callsAMonth) return { error: 'monthly quota used up' }
+      admit(calls, now) {
+        if (calls.total > callsAMonth) return { refusal: { error: 'monthly quota used up' } }
         const minuteStart = now - (now % minute)
-        if (calls.since(minuteStart) <= callsAMinute) return undefined
-        reply.header('retry-after', Math.ceil((minuteStart + minute - now) / 1000))
-        return { error: 'too many calls' }
+        if (calls.since(minuteStart) <= callsAMinute) return {}
+        const secondsLeft = Math.ceil((minuteStart + minute - now) / 1000)
+        return { headers: { 'retry-after': String(secondsLeft) }, refusal: { error: 'too many calls' } }
       },
       typicalMs: () => 240,
       endpoints: {
         'GET /v2/stations': (call) => {
-          const { name } = call.request.query as { name?: string }
-          return tagged(call, name?.toLowerCase() === station.name.toLowerCase() ? [{ id: station.id, name: station.name }] : [])
+          const isOurs = call.query.get('name')?.toLowerCase() === station.name.toLowerCase()
+          return tagged(call, isOurs ? [{ id: station.id, name: station.name }] : [])
         },
-        'GET /v2/stations/:id': (call) => (isOurs(call) ? tagged(call, station) : notFound(call)),
+        'GET /v2/stations/:id': (call) => (isOurs(call) ? tagged(call, station) : notFound),
         'GET /v2/stations/:id/tides': (call) => {
-          const { day = dayOf(call.now) } = call.request.query as { day?: string }
-          return isOurs(call)
-            ? tagged(call, { station: station.id, day, published: lastPublished(call.now), tides: tides(day) })
-            : notFound(call)
+          const day = call.query.get('day') ?? dayOf(call.now)
+          return isOurs(call) ? tagged(call, { station: station.id, day, published: lastPublished(call.now), tides: tides(day) }) : notFound
         },
       },
     },
@@ -37,20 +41,16 @@ export function startEbbline(setting: ProviderSetting): Promise<SimulatedProvide
   )
 }
 
-function isOurs({ request }: Answering): boolean {
-  return (request.params as { id: string }).id === station.id
+function isOurs({ params }: ProviderCall): boolean {
+  return params.id === station.id
 }
 
-function notFound({ reply }: Answering): object {
-  reply.code(404)
-  return { error: 'no such station' }
-}
+const notFound: ProviderReply = { status: 404, json: { error: 'no such station' } }
 
-function tagged({ request, reply }: Answering, answer: object): unknown {
-  const etag = `"${createHash('sha256').update(JSON.stringify(answer)).digest('hex').slice(0, 16)}"`
-  reply.headers({ etag, 'cache-control': 'no-store' })
-  if (request.headers['if-none-match'] !== etag) return answer
-  return reply.code(304).send()
+function tagged({ ifNoneMatch }: ProviderCall, json: object): ProviderReply {
+  const etag = `"${createHash('sha256').update(JSON.stringify(json)).digest('hex').slice(0, 16)}"`
+  const headers = { etag, 'cache-control': 'no-store' }
+  return ifNoneMatch === etag ? { status: 304, headers } : { headers, json }
 }
 
 function lastPublished(now: number): string {

@@ -1,5 +1,12 @@
 import { dayOf, harbour, hourOfDay, tariffChange } from '../world.js'
-import { type Answering, type Fault, type ProviderSetting, type SimulatedProvider, startProvider } from './simulated-provider.js'
+import {
+  type Fault,
+  type ProviderCall,
+  type ProviderReply,
+  type ProviderSetting,
+  type SimulatedProvider,
+  simulatedProvider,
+} from './simulated-provider.js'
 
 const atOnce = 4
 const callsADay = 400
@@ -12,31 +19,28 @@ const outage: readonly (readonly [from: number, until: number, Fault])[] = [
 ]
 
 /** Quayrate Dues: a quote takes 3 s to compute; four calls at once; 400 a day; down for 45 minutes in the afternoon. */
-export function startQuayrate(setting: ProviderSetting, { withOutage = true } = {}): Promise<SimulatedProvider> {
+export function quayrateProvider(setting: ProviderSetting, { withOutage = true } = {}): SimulatedProvider {
   const notes: unknown[] = []
   const byDay = new Map<string, number>()
-  return startProvider(
+  return simulatedProvider(
     {
       name: 'quayrate',
       bills: { unmodified: true, failed: true },
       admit(calls, now) {
         const today = (byDay.get(dayOf(now)) ?? 0) + 1
         byDay.set(dayOf(now), today)
-        if (today > callsADay) return { error: 'daily quota used up' }
-        return calls.atOnce > atOnce ? { error: 'too many calls at once' } : undefined
+        if (today > callsADay) return { refusal: { error: 'daily quota used up' } }
+        return calls.atOnce > atOnce ? { refusal: { error: 'too many calls at once' } } : {}
       },
       typicalMs: (path) => (path.endsWith('/quotes') ? 3_000 : 130),
       faultAt: (now) => (withOutage ? outage.find(([from, until]) => hourOfDay(now) >= from && hourOfDay(now) < until)?.[2] : undefined),
       endpoints: {
-        'GET /v1/tariffs/:harbour': (call) => {
-          if ((call.request.params as { harbour: string }).harbour === harbour) return tariff(call.now)
-          call.reply.code(404)
-          return { error: 'no such harbour' }
-        },
+        'GET /v1/tariffs/:harbour': ({ params, now }) =>
+          params.harbour === harbour ? { json: tariff(now) } : { status: 404, json: { error: 'no such harbour' } },
         'GET /v1/quotes': quote,
-        'PUT /v1/tariffs/:harbour/notes': ({ request, reply }) => {
-          notes.push(request.body)
-          return reply.code(204).send()
+        'PUT /v1/tariffs/:harbour/notes': ({ body }) => {
+          notes.push(body)
+          return { status: 204 }
         },
       },
     },
@@ -54,13 +58,10 @@ function tariff(now: number): { harbour: string; edition: string; perMetreNight:
   }
 }
 
-function quote({ request, reply, now }: Answering): object {
-  const { length, nights } = request.query as { length?: string; nights?: string }
-  if (!(Number(length) > 0) || !(Number(nights) > 0)) {
-    reply.code(400)
-    return { error: 'length and nights must be above 0' }
-  }
+function quote({ query, now }: ProviderCall): ProviderReply {
+  const [length, nights] = [Number(query.get('length')), Number(query.get('nights'))]
+  if (!(length > 0) || !(nights > 0)) return { status: 400, json: { error: 'length and nights must be above 0' } }
   const { perMetreNight, currency, edition } = tariff(now)
-  const cents = Math.round(Number(length) * Number(nights) * Number(perMetreNight) * 100)
-  return { length: Number(length), nights: Number(nights), edition, dues: (cents / 100).toFixed(2), currency }
+  const cents = Math.round(length * nights * Number(perMetreNight) * 100)
+  return { json: { length, nights, edition, dues: (cents / 100).toFixed(2), currency } }
 }

@@ -5,7 +5,10 @@ import { isFresh, isRefreshable, isUsable, type StoredTimes } from './entry-time
 import type { Reason } from './reasons.js'
 
 /** What in a request keeps it from being answered out of the store, or its answer from being stored. */
-export type Bypass = Extract<Reason, 'no-store-asked' | 'range-asked' | 'condition-asked' | 'request-excepted' | 'no-endpoint' | 'no-key'>
+export type Bypass = Extract<
+  Reason,
+  'no-store-asked' | 'range-asked' | 'condition-asked' | 'request-excepted' | 'called-by-itself' | 'no-endpoint' | 'no-key'
+>
 
 /** What a request asks for that can be made from a whole stored answer, but never makes one. */
 export type Excerpt = Extract<Reason, 'range-asked' | 'condition-asked' | 'head-asked'>
@@ -69,7 +72,8 @@ function decideOnline(facts: Facts): Decision {
   if (facts.bypass === 'no-endpoint' || facts.bypass === 'no-key') return { do: 'call', fwd: 'bypass', reason: facts.bypass, reuse: 'none' }
   if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: 'none' }
   if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: 'none' }
-  if (facts.bypass === 'request-excepted') return { do: 'call', fwd: 'bypass', reason: 'request-excepted', reuse: 'none' }
+  if (facts.bypass === 'request-excepted' || facts.bypass === 'called-by-itself')
+    return { do: 'call', fwd: 'bypass', reason: facts.bypass, reuse: 'none' }
   if (facts.bypass) return { do: 'call', fwd: 'request', reason: facts.bypass, reuse: 'none' }
   if (directives.ask === 'reload') return { do: 'call', fwd: 'request', reason: 'reload-asked', reuse: 'own' }
   if (!entry && facts.varied) return { do: 'call', fwd: 'vary-miss', reason: 'no-variant', reuse: 'shared' }

@@ -80,8 +80,8 @@ export interface HoldOffFacts {
 }
 
 export interface UpstreamCallFacts {
-  /** `abandoned`: all who waited for it left before its end. */
-  readonly how: 'answered' | 'refused' | 'failed' | 'abandoned'
+  /** `abandoned`: all who waited for it left before its end. `unreached`: it failed before the provider saw anything of it, so that it costs and counts nothing. */
+  readonly how: 'answered' | 'refused' | 'failed' | 'abandoned' | 'unreached'
   /** Of an HTTP call: method, URL without the credentials in its query, status of the answer. */
   readonly method?: string | undefined
   readonly url?: string | undefined

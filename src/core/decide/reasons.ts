@@ -28,6 +28,7 @@ export const reasons = {
   measuring: 'the stash only measures',
   'not-reusable': 'the endpoint has no freshness, so nothing is stored',
   'request-excepted': 'the rule of the endpoint excepts this request from reuse',
+  'called-by-itself': 'the function called itself with the same arguments, and does not wait for its own result',
   'no-key': 'a function of the configuration failed, so the request has no key',
   'no-endpoint': 'no endpoint covers the request',
 } as const satisfies Record<string, string>

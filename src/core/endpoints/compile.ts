@@ -23,10 +23,13 @@ export interface Common {
   readonly refusals: Refusals
   /** What compiles limits, prices and timetables: needed where `haveTerms` finds any. */
   readonly terms?: TermsCompiler | undefined
+  /** Whether a call may take as long as it likes where no timeout is given, as one of a function may. */
+  readonly isUntimed?: boolean
 }
 
 /** Compiles the options of one provider. They have been checked: nothing here can fail. */
 export function compileProvider(name: string, options: ProviderOptions, common: Common): Provider {
+  const credentials = compileCredentials(options)
   const endpoints = endpointList(options).flatMap((endpoint): RequestEndpoint[] => {
     const template = parseRequestTemplate(endpoint.request, options)
     if (!template) return []
@@ -56,6 +59,7 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
           { provider: name, name: endpoint.name },
           { ...endpoint, version: rule.version },
           template.query.map(([parameter]) => parameter),
+          credentials,
         ),
       },
     ]
@@ -65,7 +69,7 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
     mode: options.mode ?? common.mode,
     base: options.baseUrl === undefined ? undefined : baseOf(options.ignoreCase ? options.baseUrl.toLowerCase() : options.baseUrl),
     ignoresCase: options.ignoreCase ?? false,
-    credentials: compileCredentials(options),
+    credentials,
     caller: options.caller,
     endpoints,
     rest: passedEndpoint(compileEndpoint(name, unmatched, {}, options, common)),
@@ -117,7 +121,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     maxEntries: reuse.maxEntries,
     staleIfErrorMs: durationMs(reuse.staleIfError ?? 0) as number,
     holdOff: compileHoldOff(reuse.holdOff ?? 0),
-    timeouts: compileTimeouts(reuse.timeout ?? options.timeout),
+    timeouts: compileTimeouts(reuse.timeout ?? options.timeout, common.isUntimed),
     withinMs: durationMs(reuse.within),
     retries: compileRetries(reuse.retries),
     refreshAheadMs: durationMs(reuse.refreshAhead ?? 0) as number,
@@ -158,13 +162,18 @@ function compileHoldOff(options: ReuseOptions['holdOff'] = {}): Endpoint['holdOf
   return { firstMs, upToMs: Math.max(firstMs, durationMs(upTo) as number) }
 }
 
-function compileTimeouts(options: ReuseOptions['timeout'] = {}): Endpoint['timeouts'] {
+function compileTimeouts(options: ReuseOptions['timeout'] = {}, isUntimed = false): Endpoint['timeouts'] {
   const { firstByte, idle, total } = typeof options === 'object' ? options : { firstByte: options, idle: options, total: options }
   const totalMs = durationMs(total)
   const within = (ms: number) => Math.min(ms, totalMs ?? Number.POSITIVE_INFINITY)
-  const firstByteMs = within(durationMs(firstByte ?? defaults.firstByte) as number)
-  const idleMs = within(durationMs(idle ?? defaults.idle) as number)
-  return { firstByteMs, idleMs, totalMs, leaseMs: within(firstByteMs + idleMs) + 1_000 }
+  const [firstByteMs, idleMs] = [durationMs(firstByte), durationMs(idle)]
+  const [usualFirst, usualIdle] = [durationMs(defaults.firstByte) as number, durationMs(defaults.idle) as number]
+  return {
+    firstByteMs: within(firstByteMs ?? (isUntimed ? Number.POSITIVE_INFINITY : usualFirst)),
+    idleMs: within(idleMs ?? (isUntimed ? Number.POSITIVE_INFINITY : usualIdle)),
+    totalMs,
+    leaseMs: within((firstByteMs ?? usualFirst) + (idleMs ?? usualIdle)) + 1_000,
+  }
 }
 
 function compileRetries(options: ReuseOptions['retries'] = defaults.retries): Endpoint['retries'] {

@@ -49,6 +49,8 @@ export interface CallEnd {
   readonly units?: Units | undefined
   /** Units that it may have used and nobody knows: charged at the most that can be. */
   readonly unknownUnits?: readonly string[] | undefined
+  /** Whether the provider saw nothing of it: it is as if it had not begun, but for that it failed. */
+  readonly isUnreached?: boolean
   /** From 0 to 1: spreads the ends of pauses. */
   readonly random: number
 }

@@ -52,10 +52,18 @@ export const budgetBound: Bound = {
       return use && extendedCall(use.state, leaving(budget, price, own[i] ?? '0', id), until)
     }),
 
-  ended: (state, { spending }, { began, until, own = [] }, { at, ending = 'answered', units, unknownUnits }) =>
+  ended: (state, { spending }, { began, until, own = [] }, { at, ending = 'answered', units, unknownUnits, isUnreached }) =>
     eachBudget(state, spending, (known, budget, price, i) => {
       const left = leaving(budget, price, own[i] ?? '0', until)
-      return withReturned(budget, budgetState(known, budget, at), left, { beganAt: began, at, ending, units, unknownUnits, price })
+      return withReturned(budget, budgetState(known, budget, at), left, {
+        beganAt: began,
+        at,
+        ending,
+        units,
+        unknownUnits,
+        price,
+        isUnreached,
+      })
     }),
 
   setBack(state, change) {

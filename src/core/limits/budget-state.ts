@@ -57,6 +57,8 @@ interface Returned {
   readonly units: Units | undefined
   readonly unknownUnits?: readonly string[] | undefined
   readonly price: CallPrice
+  /** Whether the provider saw nothing of it, so that it is charged nothing. */
+  readonly isUnreached?: boolean | undefined
 }
 
 /** A call that left as `call` has ended: it is charged what it cost. */
@@ -64,10 +66,11 @@ export function withReturned(
   budget: Budget,
   state: BudgetState,
   call: CallsUnderWay,
-  { at: endedAt, beganAt = endedAt, ending, units: known = {}, unknownUnits = [], price }: Returned,
+  { at: endedAt, beganAt = endedAt, ending, units: known = {}, unknownUnits = [], price, isUnreached = false }: Returned,
 ): BudgetState {
   const flying = withoutCall(state.flying, call)
   if (!flying) return state // its time was over before, and it was charged then
+  if (isUnreached) return levelled(budget, { ...state, flying })
   const [, , weight] = call
   const units = { ...most(unknownUnits, { ...state.mostUnits, ...price.unitsUpTo }), ...known }
   const at = countsWhenLeft(budget) ? beganAt : endedAt

@@ -44,6 +44,11 @@ export const holdOffBound: Bound = {
   },
 }
 
+/** Whether the provider saw nothing of the call for whose failure others are held off. */
+export function wasUnreached({ holdOffs, providerHoldOff }: ProviderState, { holdOffScope }: BoundCall): boolean {
+  return (ofName(holdOffs, holdOffScope) ?? providerHoldOff)?.unreached === true
+}
+
 /** What a call came to, as soon as that is known: when its head says that it failed, or at its end. */
 export function withResult(state: ProviderState, call: BoundCall, permit: Pick<PermitFacts, 'began'>, end: CallEnd): ProviderState {
   const { holdOffScope, endpoint } = call
@@ -63,7 +68,7 @@ export function withResult(state: ProviderState, call: BoundCall, permit: Pick<P
       }
       return withResult(state, call, permit, { ...end, how: 'failed' })
     case 'failed': {
-      const known = { began: permit.began, now: end.at, random: end.random }
+      const known = { began: permit.began, now: end.at, random: end.random, unreached: end.isUnreached }
       const failing = Object.entries(state.holdOffs).some(([scope, { at }]) => scope !== holdOffScope && at >= (state.lastSuccessAt ?? 0))
       const holdOff = untried(afterFailure(own, call.holdOff, known))
       const together = state.providerHoldOff !== undefined || (holdOff !== undefined && failing)

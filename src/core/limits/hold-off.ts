@@ -7,6 +7,8 @@ export interface HoldOff {
   readonly until: number
   /** While one call tries whether it is over: until when its answer is waited for. */
   readonly trialUntil?: number | undefined
+  /** Whether the provider saw nothing of the call that failed last. */
+  readonly unreached?: boolean | undefined
 }
 
 /** How long the first pause is, and how long one can become. */
@@ -44,11 +46,11 @@ export function heldOffUntil(
 export function afterFailure(
   holdOff: HoldOff | undefined,
   { firstMs, upToMs }: HoldOffRule,
-  call: { readonly began: number; readonly now: number; readonly random: number },
+  call: { readonly began: number; readonly now: number; readonly random: number; readonly unreached?: boolean | undefined },
 ): HoldOff | undefined {
   if (firstMs <= 0) return undefined
   if (holdOff && call.began < holdOff.at && call.now >= holdOff.at) return holdOff
   const failures = (holdOff?.failures ?? 0) + 1
   const length = Math.min(upToMs, firstMs * 2 ** (failures - 1))
-  return { failures, at: call.now, until: call.now + Math.ceil(length * (1 - call.random / 4)) }
+  return { failures, at: call.now, until: call.now + Math.ceil(length * (1 - call.random / 4)), ...(call.unreached && { unreached: true }) }
 }

@@ -1,7 +1,7 @@
 import { alignedWindow } from './aligned-window.js'
 import type { Bound, BoundCall, Refusal } from './bound.js'
 import type { Limit } from './limit.js'
-import { begun, ended, extended, type LimitState, roomAgain, roomIn, setBack, unused } from './limit-state.js'
+import { begun, ended, extended, type LimitState, returned, roomAgain, roomIn, setBack, unused } from './limit-state.js'
 import { type LimitUse, ofName, type ProviderState } from './provider-state.js'
 import { reportedLeft } from './reported-bound.js'
 
@@ -29,7 +29,8 @@ export const limitBound: Bound = {
 
   extended: (state, call, permit, until) => withUses(state, call, (limit, used) => extended(limit, used, permit.until, until)),
 
-  ended: (state, call, { until }, { at }) => withUses(state, call, (limit, used) => ended(limit, used, at, until)),
+  ended: (state, call, { until }, { at, isUnreached }) =>
+    withUses(state, call, (limit, used) => (isUnreached ? returned(limit, used, at, until) : ended(limit, used, at, until))),
 
   setBack(state, change) {
     const all = Object.entries(state.limits).map(([id, { limit, state: used }]) => [id, { limit, state: setBack(limit, used, change) }])

@@ -98,6 +98,15 @@ export function ended(limit: Limit, state: LimitState, now: number, id: number):
   return known ? landed(limit, { ...current, flying }, now, 1) : current // its time was over before, and it was counted then
 }
 
+/** A call that was to be taken for ended at `id` did not reach the provider: it takes no place. */
+export function returned(limit: Limit, state: LimitState, now: number, id: number): LimitState {
+  const current = upToDate(limit, state, now)
+  const { flying, known } = withoutFlying(current.flying, id)
+  if (!known) return current // its time was over before, and it was counted then
+  const isUnused = flying.length === 0 && current.ended.length === 0
+  return { ...current, flying, ...(isUnused && current.from !== undefined && { from: undefined, overAt: undefined }) }
+}
+
 /** The clock was set back: a call ended is one that ended now, and one of a later aligned window counts in the present one too. */
 export function setBack(limit: Limit, state: LimitState, change: ClockChange): LimitState {
   const { now } = change

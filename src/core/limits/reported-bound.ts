@@ -33,7 +33,11 @@ export const reportedBound: Bound = {
     return { ...state, reported: Object.fromEntries(reported), begunEver: state.begunEver + 1 }
   },
 
-  ended: (state) => ({ ...state, endedEver: state.endedEver + 1 }),
+  ended(state, _call, { began }, { isUnreached }) {
+    const after = { ...state, endedEver: state.endedEver + 1 }
+    if (!isUnreached || !state.reports) return after
+    return { ...after, reported: mapValues(state.reported, (one) => (began < one.until ? { ...one, left: one.left + 1 } : one)) }
+  },
 
   setBack(state, change) {
     const { pausedUntil, others } = state

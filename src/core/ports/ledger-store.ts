@@ -31,6 +31,11 @@ export interface LedgerStore {
    * this or a later batch of the writer's.
    */
   add(rows: readonly LedgerRow[], batch?: LedgerBatch): Maybe<void>
+  /**
+   * Adds rows while the process or the page ends, when nothing can be waited for any more; the batch may come again through `add`. Left out by a store
+   * whose `add` does it at once, and by one that cannot.
+   */
+  addLast?(rows: readonly LedgerRow[], batch: LedgerBatch): void
   /** Whose rows there are. */
   accounts(): Maybe<LedgerAccount[]>
   /** Rows in no order; those of one account as they were at one moment. */

@@ -44,16 +44,17 @@ function jsonForm(text: string | undefined, pointers: readonly string[] | undefi
   const value = text === undefined ? undefined : exactJson(text)
   if (value === undefined) return undefined
   try {
-    return `json ${canonicalize(pointers ? pointers.map((pointer) => valueAt(value.is, pointer)) : value.is)}`
+    const parts = pointers && partsOf(value.is, pointers)
+    return parts ? `parts ${canonicalize(parts)}` : `json ${canonicalize(value.is)}`
   } catch {
     return undefined // text that is no Unicode
   }
 }
 
-/** The pointer alone where nothing stands there: that is not the same as null. */
-function valueAt(whole: unknown, pointer: string): unknown[] {
-  const found = atPointer(whole, pointer)
-  return found === undefined ? [pointer] : [pointer, found]
+/** The parts of a body by which it is told from others; undefined where all of it counts: a pointer finds nothing, or the body is a list, as batches are. */
+function partsOf(whole: unknown, pointers: readonly string[]): unknown[] | undefined {
+  const found = Array.isArray(whole) ? [undefined] : pointers.map((pointer) => atPointer(whole, pointer))
+  return found.includes(undefined) ? undefined : found
 }
 
 /** The fields of a form as they are written, in the order of their names. */

@@ -15,6 +15,10 @@ export interface Credentials {
   /** Whether it is certain, so that requests which differ in nothing else ask the same: not so for a name such as `key`, which may stand for data. */
   isCertainField(name: string): boolean
   isCertainParameter(name: string): boolean
+  /** Whether what goes by a name may be a credential, or say who calls, by the name or by what it looks like: it is written down as a digest only. */
+  hides(name: string, value: string): boolean
+  /** Whether a name looks like that of a credential and is none of the known ones. */
+  isDoubtful(name: string): boolean
   /** Whether a name is said to be that of no credential. */
   isCleared(name: string): boolean
 }
@@ -29,7 +33,8 @@ export const credentialNames = [
   ...['bearer', 'jwt', 'key', 'x-key', 'api-key', 'x-api-key', 'api-token', 'x-api-token', 'app-key', 'x-app-key', 'app-token', 'appid'],
   ...['access-key', 'access-key-id', 'aws-access-key-id', 'subscription-key', 'ocp-apim-subscription-key', 'license-key', 'key-pair-id'],
   ...['secret', 'x-secret', 'api-secret', 'app-secret', 'client-secret', 'secret-key', 'private-key', 'consumer-secret', 'consumer-key'],
-  ...['password', 'passwd', 'pwd', 'passphrase', 'credential', 'credentials', 'session', 'session-id', 'sid', 'x-session-id'],
+  ...['password', 'passwd', 'pwd', 'pass', 'pw', 'passphrase', 'credential', 'credentials', 'session', 'session-id', 'sid', 'x-session-id'],
+  ...['session-key', 'jsessionid', 'phpsessid', 'hapikey', 'assertion', 'client-assertion', 'user-key', 'auth-code', 'private-token'],
   ...['signature', 'x-signature', 'sig', 'sign', 'hmac', 'x-hmac', 'oauth-*', 'x-amz-*', 'x-goog-api-key'],
   ...['x-goog-signature', 'x-goog-credential', 'x-goog-iam-authorization-token'],
 ] as const
@@ -84,25 +89,34 @@ function listTest(names: readonly string[]): NameTest {
 
 const [isUsual, isAmbiguous, isCertain] = [listTest(credentialNames), listTest(ambiguousNames), listTest(certainNames)]
 
-/** Names of fields that may carry credentials, whatever a provider calls them. */
-const suspicious = /auth|cookie|key|token|secret|sign|credential|passw|session/i
-
-/** Whether a credential may go by a name: whoever is wrong about that writes a digest where the value could stand. */
-export function mayBeSecret(name: string): boolean {
-  return suspicious.test(name)
-}
-
 /** Words of names by which credentials go. */
-const tellingWords =
-  /^(o?auth|authorization|key|apikey|tokens?|jwt|bearer|secrets?|signature|sig|hmac|credentials?|password|passwd|session|cookie)$/i
+const secretWords =
+  /^(o?auth|authorization|key|\w*apikey|tokens?|\w*token|jwt|bearer|secrets?|\w*secret|signature|sig|hmac|credentials?|pass|pw|pwd|\w*passw(or)?d|passphrase|\w*session(id|key)?|\w*sessid|sid|cookie|assertion|otp|pin|nonce)$/i
 
 /** Whether one of the words of a name says that a credential goes by it: `X-Crew-Token` and `crewToken`, not `keywords` or `author`. */
-export const looksSecret = remembered((name) =>
-  name
-    .replace(/([a-z\d])([A-Z])/g, '$1-$2')
-    .split(/[^A-Za-z\d]+/)
-    .some((word) => tellingWords.test(word)),
-)
+const looksSecret = remembered((name) => wordsOf(name).some((word) => secretWords.test(word)))
+
+/** Words of names that say who calls, or on whose behalf. */
+const identityWords =
+  /^(accounts?|acct|orgs?|organi[sz]ations?|tenants?|projects?|workspaces?|teams?|customers?|clients?|users?|usr|user(name|id)|uid|members?|owners?|subscribers?|subscription|merchants?|seller|partners?|affiliate|roles?|actor|principal|impersonated?|behalf|onbehalfof|delegated?|consumer|caller|email|mail|phone|login|logon|realm|identity|device)$/i
+
+const looksLikeIdentity = remembered((name) => wordsOf(name).some((word) => identityWords.test(word)))
+
+function wordsOf(name: string): string[] {
+  return name.replace(/([a-z\d])([A-Z])/g, '$1-$2').split(/[^A-Za-z\d]+/)
+}
+
+/** JSON Web Tokens (RFC 7519), whole or without their signature. */
+const webToken = /^[\w-]{10,}\.[\w-]{10,}\.[\w-]*$/
+
+/** Long random text: letters and digits in turn, as words and numbers do not have them. */
+export function looksRandom(value: string): boolean {
+  if (value.length < 16 || value.length > 10_000) return value.length > 16
+  if (webToken.test(value)) return true
+  if (!/^[\w\-+/=.~]+$/.test(value) || !/\d/.test(value)) return false
+  const changes = value.match(/[a-z](?=[A-Z\d])|[A-Z](?=[A-Z]?\d)|\d(?=[A-Za-z])/g)?.length ?? 0
+  return changes >= 4
+}
 
 export function compileCredentials({ secretQuery = [], secretHeaders = [], notSecret = [] }: CredentialOptions): Credentials {
   const not = listTest(notSecret)
@@ -117,6 +131,8 @@ export function compileCredentials({ secretQuery = [], secretHeaders = [], notSe
     isParameter: either(secretQuery, usual),
     isCertainField: either(secretHeaders, sure),
     isCertainParameter: either(secretQuery, sure),
+    hides: (name, value) => (looksSecret(name) || looksLikeIdentity(name) || looksRandom(value)) && !not(bare(name)),
+    isDoubtful: (name) => looksSecret(name) && !not(bare(name)),
     isCleared: (name) => not(bare(name)),
   }
 }

@@ -1,5 +1,5 @@
 import { digestOf } from './digest.js'
-import { builtInKind, hasOwnMembers, isPlainObject, oddityOf } from './object-kind.js'
+import { builtInKind, deepest, hasOwnMembers, isPlainArray, isPlainObject, oddityOf } from './object-kind.js'
 
 /** A value that cannot be told from others by what it holds. */
 export class InexactValue extends Error {
@@ -13,9 +13,6 @@ export class InexactValue extends Error {
     super(`${at === '' ? 'it' : at} is ${what}`)
   }
 }
-
-/** Objects in objects, at the most. */
-export const deepest = 500
 
 /**
  * Text that differs for any two values with different contents: plain data, undefined, every number, bigint, `Date`, `Map`, `Set`,
@@ -55,10 +52,11 @@ function textOfObject(value: object, at: string, around: object[]): string {
 }
 
 function contentsOf(value: object, at: string, inner: (item: unknown, step: string) => string): string {
-  if (Array.isArray(value) || isPlainObject(value)) {
+  const isArray = isPlainArray(value)
+  if (isArray || isPlainObject(value)) {
     const oddity = oddityOf(value)
-    if (oddity !== undefined) throw new InexactValue(at, `an ${Array.isArray(value) ? 'array' : 'object'} with ${oddity}`)
-    if (Array.isArray(value)) return `[${Array.from(value, (item, i) => (i in value ? inner(item, `[${i}]`) : 'none')).join()}]`
+    if (oddity !== undefined) throw new InexactValue(at, `an ${isArray ? 'array' : 'object'} with ${oddity}`)
+    if (isArray) return `[${Array.from(value, (item, i) => (i in value ? inner(item, `[${i}]`) : 'none')).join()}]`
     const members = Object.entries(value).sort(([a], [b]) => (a < b ? -1 : 1))
     return `{${members.map(([name, member]) => `${JSON.stringify(name)}:${inner(member, `.${name}`)}`).join()}}`
   }

@@ -38,11 +38,20 @@ export interface FreshnessOptions {
 export function compileFreshness({ freshFor, freshUntil, jitter = 0 }: FreshnessOptions, next?: NextPublication): Freshness | undefined {
   if (freshUntil) {
     if (!next) throw new TypeError('a timetable without a calendar')
-    return { kind: 'until', next: (now) => next(freshUntil, now) }
+    return { kind: 'until', next: untilPast((now) => next(freshUntil, now)) }
   }
   if (typeof freshFor === 'function') return { kind: 'said', by: freshFor, jitter }
   const ms = durationMs(freshFor)
   return freshFor === undefined || ms === undefined ? undefined : { kind: 'for', duration: freshFor, ms, jitter }
+}
+
+/** What comes next, found out again only once that is past, or the clock was set back. */
+function untilPast(next: (now: number) => number): (now: number) => number {
+  let [since, until] = [0, 0]
+  return (now) => {
+    if (now < since || now >= until) [since, until] = [now, next(now)]
+    return until
+  }
 }
 
 /**

@@ -1,4 +1,5 @@
 import type { Credentials } from './credentials.js'
+import { choosesNothing } from './fields-left-out.js'
 
 /** A request as the functions of a rule see it, and as its key is made of it. */
 export interface KeyedRequest {
@@ -24,7 +25,7 @@ export interface SentRequest extends KeyedRequest {
 export interface KeyOptions {
   /** Query parameters that matter, or all `except` some. Default: all. */
   readonly query?: readonly string[] | { readonly except: readonly string[] }
-  /** Header fields that matter, or those of `selectingFields` `except` some. Default: those of `selectingFields`, where they are sent. */
+  /** Header fields that matter, or all that are sent `except` some. Default: all that are sent, but for those that choose no response (`fieldsLeftOut`). */
   readonly headers?: readonly string[] | { readonly except: readonly string[] }
   /** Cookies that matter, by name; only their digest is written down. Default: none besides telling callers apart. */
   readonly cookies?: readonly string[]
@@ -43,7 +44,7 @@ export interface Keying {
   readonly fixed: readonly string[]
   /** Whether another query parameter matters. */
   readonly usesParameter: (name: string) => boolean
-  /** Header fields that matter, sent or not; undefined where those matter that are sent and that `usesField` says. */
+  /** Header fields that matter, sent or not; undefined where those matter that are sent and for which `usesField` is true. */
   readonly headers: readonly string[] | undefined
   readonly usesField: (name: string) => boolean
   readonly cookies: readonly string[]
@@ -63,8 +64,8 @@ export interface CallerRule {
 }
 
 /**
- * Request fields that select among representations of a resource, or say what is asked for: those of HTTP and its extensions, and any whose
- * name ends in `version`.
+ * Request fields that select among representations of a resource, or say what is requested: those of HTTP and its extensions, and any whose
+ * name ends in `version`. Their values stand in keys as they are; those of all others as a digest.
  */
 export const selectingFields = [
   ...['accept', 'accept-charset', 'accept-datetime', 'accept-language', 'accept-profile', 'a-im', 'prefer', 'want-content-digest'],
@@ -79,18 +80,19 @@ export interface KeyingOptions {
   readonly version?: number
 }
 
-/** `fixed`: the query parameters by whose values the endpoint is found. */
+/** `fixed`: the query parameters by whose values the endpoint is found. `credentials`: fields that are such count by themselves, where callers are told apart. */
 export function compileKeying(
   owner: Keying['owner'],
   { keyedBy = {}, shared = false, per, version }: KeyingOptions,
   fixed: readonly string[] = [],
+  credentials?: Pick<Credentials, 'isField'>,
 ): Keying {
   const { query, headers, cookies = [], body } = typeof keyedBy === 'function' ? ({} as KeyOptions) : keyedBy
   const listed = headers !== undefined && !('except' in headers) ? headers.map((name) => name.toLowerCase()).sort() : undefined
   const except = new Set(headers !== undefined && 'except' in headers ? headers.except.map((name) => name.toLowerCase()) : [])
   return {
     ...{ owner, fixed, usesParameter: parameterTest(query), headers: listed },
-    usesField: (name) => selects(name) && !except.has(name),
+    usesField: (name) => !choosesNothing(name) && !except.has(name) && credentials?.isField(name) !== true,
     cookies: [...cookies].sort(),
     pointers: body,
     by: typeof keyedBy === 'function' ? keyedBy : undefined,
@@ -98,7 +100,8 @@ export function compileKeying(
   }
 }
 
-function selects(name: string): boolean {
+/** Whether a request field is one of those whose values say nothing of who calls. */
+export function selects(name: string): boolean {
   return (selectingFields as readonly string[]).includes(name) || name.endsWith('version')
 }
 

@@ -10,6 +10,9 @@ export function normalisePercent(text: string): string {
   })
 }
 
+/** A parameter of a path's segment (RFC 3986 section 3.3), as `;jsessionid=...` is one. */
+export const pathParameter = /;([^\s"'<>=?&#;,/]+)=[^\s"'<>&#?;,/]*/g
+
 /** A query parameter: its name decoded, and its text normalised. */
 export interface Parameter {
   readonly name: string
@@ -30,11 +33,12 @@ export function sortedParameters(url: URL): Parameter[] {
   return parameters.length === 1 ? parameters : parameters.sort((a, b) => (a.name < b.name ? -1 : a.name > b.name ? 1 : 0))
 }
 
-function decoded(name: string): string {
-  if (!/[%+]/.test(name)) return name
+/** A name or a value of a query, as `application/x-www-form-urlencoded` has it; as it stands where that cannot be decoded. */
+export function decoded(text: string): string {
+  if (!/[%+]/.test(text)) return text
   try {
-    return decodeURIComponent(name.replaceAll('+', ' '))
+    return decodeURIComponent(text.replaceAll('+', ' '))
   } catch {
-    return name
+    return text
   }
 }

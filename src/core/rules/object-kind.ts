@@ -1,3 +1,6 @@
+/** Objects in objects, at the most. */
+export const deepest = 500
+
 /** What of an object makes it more than what it holds: whatever is not simply a member with a value. */
 export type Oddity = 'members that do not show in it' | 'members named by symbols' | 'a getter' | 'members besides its items'
 
@@ -7,9 +10,16 @@ export function isPlainObject(value: object): boolean {
   return prototype === null || isRootPrototype(prototype)
 }
 
+/** Whether an object is an array, of any realm, and not of a class made from arrays. */
+export function isPlainArray(value: object): value is unknown[] {
+  if (!Array.isArray(value)) return false
+  const prototype = Object.getPrototypeOf(value)
+  return Array.isArray(prototype) && isRootPrototype(Object.getPrototypeOf(prototype)) // `Array.prototype` is an array itself
+}
+
 /** Whether it is the `Object.prototype` of some realm, not an object that others inherit members from. */
-function isRootPrototype(prototype: object): boolean {
-  return Object.getPrototypeOf(prototype) === null && Object.hasOwn(prototype, 'isPrototypeOf')
+function isRootPrototype(prototype: object | null): boolean {
+  return prototype !== null && Object.getPrototypeOf(prototype) === null && Object.hasOwn(prototype, 'isPrototypeOf')
 }
 
 /** What is odd in a plain object or an array; undefined where its members are all there is to it. */
@@ -42,10 +52,12 @@ export function hasOwnMembers(value: object): boolean {
 /** The built-in kind of an object, by its tag, unless it is of a class made from one; a Node `Buffer` is one of its own. */
 export function builtInKind(value: object): string | undefined {
   const kind = Object.prototype.toString.call(value).slice(8, -1)
-  const name = value.constructor?.name
-  if (name === 'Buffer' && kind === 'Uint8Array') return name
+  const its: unknown = value.constructor
+  const name = typeof its === 'function' ? its.name : undefined
   const above = Object.getPrototypeOf(Object.getPrototypeOf(value) ?? Object.prototype)
-  const isDirect = above !== null && (isRootPrototype(above) || ArrayBuffer.isView(value))
+  if (name === 'Buffer' && kind === 'Uint8Array') return Object.hasOwn(its as object, 'isBuffer') ? name : undefined
+  const isTyped = ArrayBuffer.isView(value) && kind !== 'DataView'
+  const isDirect = isRootPrototype(isTyped && above ? Object.getPrototypeOf(above) : above)
   return name === kind && isDirect ? kind : undefined
 }
 

@@ -1,5 +1,4 @@
-import { deepest } from './exact-text.js'
-import { isPlainObject, oddityOf } from './object-kind.js'
+import { deepest, isPlainArray, isPlainObject, oddityOf } from './object-kind.js'
 
 /**
  * Whether JSON can hold `value` without changing it: null, booleans, finite numbers, strings, arrays without holes and plain
@@ -25,8 +24,8 @@ function isPlain(value: unknown, around: object[]): boolean {
 
 function isPlainInside(value: object, around: object[]): boolean {
   if (around.length >= deepest || around.includes(value)) return false
-  const isArray = Array.isArray(value)
-  if (!(isArray ? Object.keys(value).length === value.length : isPlainObject(value)) || oddityOf(value) !== undefined) return false
+  const isWhole = isPlainArray(value) ? Object.keys(value).length === value.length : isPlainObject(value)
+  if (!isWhole || oddityOf(value) !== undefined) return false
   around.push(value)
   const are = Object.values(value).every((item) => isPlain(item, around))
   around.pop()

@@ -1,4 +1,6 @@
 import type { Credentials } from './credentials.js'
+import { decoded, pathParameter } from './normalise-url.js'
+import { isPlainArray, isPlainObject } from './object-kind.js'
 import { mentions, redacted, type SecretsCarrier, secretsOf, secretText } from './secrets.js'
 
 type Fields = readonly (readonly [name: string, value: string])[]
@@ -43,8 +45,13 @@ export class Redaction {
   text(text: string): string {
     const secrets = this.#known()
     const known = mentions(text, secrets) ? redacted(text, secrets) : text
-    return withoutUserinfo(this.#withoutParameters(known))
+    return withoutUserinfo(this.#withoutParameters(known, this.#isHidden))
   }
+
+  readonly #isCredential = (name: string, _value: string): boolean => this.#credentials.isParameter(name)
+
+  readonly #isHidden = (name: string, value: string): boolean =>
+    this.#credentials.isParameter(name) || this.#credentials.hides(name, decoded(value))
 
   /** A URL without credentials, and without its fragment, which no server sees. */
   url(url: string): string {
@@ -72,7 +79,8 @@ export class Redaction {
       const known = redacted(value, this.#known())
       const left = this.#withoutParameters(
         known,
-        (parameter, text) => text !== secretText || !this.#credentials.isCertainParameter(parameter),
+        (parameter, text) =>
+          this.#credentials.isParameter(parameter) && (text !== secretText || !this.#credentials.isCertainParameter(parameter)),
       )
       return left !== known || this.#withoutParameters(known).includes(secretText)
     })
@@ -81,27 +89,53 @@ export class Redaction {
   /** The error, without credentials in its text or in those of its causes; the same object where that can be changed. */
   error(error: unknown, depth = 0): unknown {
     if (typeof error === 'string') return this.text(error)
-    if (typeof error !== 'object' || error === null || depth > deepest) return error
+    if (typeof error !== 'object' || error === null) return error
+    if (depth > deepest) return new Error(`causes deeper than ${deepest} are left out`)
     try {
       this.#clean(error, depth)
       return error
     } catch {
-      return new Error('the error cannot be shown, for it tells a credential') // it is frozen, or its text is made anew each time
+      return this.#another(error) // it is frozen, or its text is made anew each time
     }
   }
 
-  #clean(error: { cause?: unknown; errors?: unknown }, depth: number): void {
-    for (const name of ['message', 'stack', 'url', 'href', 'input'] as const) {
-      const text: unknown = (error as unknown as Record<string, unknown>)[name]
-      if (typeof text !== 'string') continue
-      const clean = this.text(text)
-      if (clean !== text) Object.defineProperty(error, name, { value: clean, writable: true, configurable: true })
+  /** What its credentials are taken out of: its text, its causes, and what it holds of plain data. */
+  #clean(error: object, depth: number): void {
+    for (const name of new Set(['message', 'stack', ...Object.getOwnPropertyNames(error)])) {
+      const value = read(error, name)
+      const clean = name === 'cause' ? this.error(value, depth + 1) : this.#value(value, depth + 1)
+      if (!Object.is(clean, value)) Object.defineProperty(error, name, { value: clean, writable: true, configurable: true })
     }
-    if (error.cause !== undefined) {
-      const clean = this.error(error.cause, depth + 1)
-      if (clean !== error.cause) Object.defineProperty(error, 'cause', { value: clean, writable: true, configurable: true })
+  }
+
+  /** The same value where no credential is in it. */
+  #value(value: unknown, depth: number): unknown {
+    if (typeof value === 'string') return this.text(value)
+    if (value instanceof Error) return this.error(value, depth)
+    if (typeof value !== 'object' || value === null || depth > deepest) return value
+    if (isPlainArray(value)) {
+      const clean = value.map((item) => this.#value(item, depth + 1))
+      return clean.every((item, i) => Object.is(item, value[i])) ? value : clean
     }
-    if (Array.isArray(error.errors)) for (const one of error.errors) this.error(one, depth + 1)
+    if (!isPlainObject(value)) return value
+    const members = Object.entries(value)
+    const clean = members.map(([name, member]) => [name, this.#member(name, member, depth)] as const)
+    return clean.every(([, member], i) => Object.is(member, members[i]?.[1])) ? value : Object.fromEntries(clean)
+  }
+
+  #member(name: string, value: unknown, depth: number): unknown {
+    return typeof value === 'string' && this.#credentials.isField(name.toLowerCase()) ? secretText : this.#value(value, depth + 1)
+  }
+
+  /** An error that says the same, in place of one that cannot be changed. */
+  #another(error: object): Error {
+    const its = (name: string): string | undefined => {
+      const text = read(error, name)
+      return typeof text === 'string' ? this.text(text) : undefined
+    }
+    const code = its('code')
+    const another = new Error(its('message') ?? 'the error cannot be shown, for it tells a credential')
+    return Object.assign(another, { name: its('name') ?? another.name, ...(code !== undefined && { code }) })
   }
 
   #known(): readonly string[] {
@@ -109,15 +143,24 @@ export class Redaction {
     return this.#secrets
   }
 
-  /** `leavesOut`: which of the parameters that are credentials; all of them by default. */
-  #withoutParameters(text: string, leavesOut = (_name: string, _value: string) => true): string {
+  /** `isMeant`: which of the parameters are left out; by default the credentials. */
+  #withoutParameters(text: string, isMeant = this.#isCredential): string {
     if (!text.includes('=')) return text
-    const cleaned = text.replace(
-      /([?&#])([^\s"'<>=?&#;,]+)=([^\s"'<>&#]*)(?=(&?))/g,
-      (whole, before: string, name: string, value: string) =>
-        this.#credentials.isParameter(decoded(name)) && leavesOut(decoded(name), value) ? `${before}${dropped}` : whole,
-    )
+    const cleaned = text
+      .replace(/([?&#])([^\s"'<>=?&#;,]+)=([^\s"'<>&#]*)(?=(&?))/g, (whole, before: string, name: string, value: string) =>
+        isMeant(decoded(name), value) ? `${before}${dropped}` : whole,
+      )
+      .replace(pathParameter, (whole, name: string) => (this.#credentials.isParameter(decoded(name)) ? '' : whole))
     return cleaned === text ? text : tidy(cleaned)
+  }
+}
+
+/** Undefined where reading it throws. */
+function read(object: object, name: string): unknown {
+  try {
+    return (object as Record<string, unknown>)[name]
+  } catch {
+    return undefined
   }
 }
 
@@ -134,12 +177,4 @@ function tidy(text: string): string {
 
 function withoutUserinfo(text: string): string {
   return text.includes('@') ? text.replace(/(:\/\/)[^/?#\s"'<>@]*@/g, '$1') : text
-}
-
-function decoded(name: string): string {
-  try {
-    return decodeURIComponent(name)
-  } catch {
-    return name
-  }
 }

@@ -1,9 +1,10 @@
 import { canonicalKey } from './argument-key.js'
 import { bodyKey } from './body-key.js'
-import { mayBeSecret } from './credentials.js'
+import { looksRandom } from './credentials.js'
 import { digestAgain } from './digest.js'
-import type { CallerRule, KeyedRequest, Keying, SentRequest } from './keying.js'
-import { normalisePercent, type Parameter, sortedParameters } from './normalise-url.js'
+import { choosesNothing } from './fields-left-out.js'
+import { type CallerRule, type KeyedRequest, type Keying, type SentRequest, selects } from './keying.js'
+import { decoded, normalisePercent, type Parameter, pathParameter, sortedParameters } from './normalise-url.js'
 import { mentions, secretsOf } from './secrets.js'
 
 /**
@@ -14,7 +15,8 @@ import { mentions, secretsOf } from './secrets.js'
 export function requestKey(provider: CallerRule, keying: Keying, request: SentRequest): string {
   const parameters = sortedParameters(request.url)
   const place = placeOfRequest(provider, keying, request, parameters)
-  return `${place}${bodyPart(keying, request)}${fieldParts(provider, keying, request)}${callerPart(provider, keying, request, parameters)}`
+  const digests = `${hiddenParameters(provider, keying, parameters)}${bodyPart(keying, request)}${fieldParts(provider, keying, request)}`
+  return `${place}${digests}${callerPart(provider, keying, request, parameters)}`
 }
 
 /**
@@ -35,9 +37,39 @@ export function placeOfRequest(
   }
   let query = ''
   for (const { name, text } of all)
-    if (!provider.credentials.isParameter(name) && counts(keying, name)) query += `${query === '' ? '?' : '&'}${text}`
+    if (isShown(provider, keying, name, text) && counts(keying, name)) query += `${query === '' ? '?' : '&'}${text}`
   if (all.length === 0 && asksNothing(url)) query = '?'
-  return `${method} ${url.origin}${normalisePercent(url.pathname)}${query} ${owner}`
+  return `${method} ${url.origin}${pathInKey(provider, url)}${query} ${owner}`
+}
+
+/** The path of a URL as it stands in keys, without the credentials in its segments. */
+export function pathInKey({ credentials }: Pick<CallerRule, 'credentials'>, { pathname }: URL): string {
+  const path = normalisePercent(pathname)
+  return path.includes(';')
+    ? path.replace(pathParameter, (whole, name: string) => (credentials.isParameter(decoded(name)) ? '' : whole))
+    : path
+}
+
+/** Whether a parameter stands in keys as it is. Those by which endpoints are found stand in their configuration. */
+function isShown({ credentials }: CallerRule, { fixed }: Keying, name: string, text: string): boolean {
+  if (credentials.isParameter(name)) return false
+  return fixed.includes(name) || !credentials.hides(name, decodedValue(text))
+}
+
+function decodedValue(text: string): string {
+  return decoded(text.slice(text.indexOf('=') + 1))
+}
+
+/** The parameters that may say who calls, and are no credentials; what may be a credential counts even where it is not listed. */
+function hiddenParameters(provider: CallerRule, keying: Keying, all: readonly Parameter[]): string {
+  const { credentials } = provider
+  let parts = ''
+  for (const { name, text } of all) {
+    if (credentials.isParameter(name) || isShown(provider, keying, name, text)) continue
+    if ((keying.by === undefined && counts(keying, name)) || credentials.isDoubtful(name))
+      parts += ` ?${text.split('=', 1)}:${digestAgain(text)}`
+  }
+  return parts
 }
 
 function counts({ fixed, usesParameter }: Keying, name: string): boolean {
@@ -53,7 +85,9 @@ function asksNothing({ href }: URL): boolean {
 /** The names of the query parameters that do not stand in the key's URL. */
 export function leftOut({ credentials }: CallerRule, keying: Keying, url: URL): string[] {
   const names = sortedParameters(url).map(({ name }) => name)
-  return [...new Set(names)].filter((name) => keying.by !== undefined || credentials.isParameter(name) || !counts(keying, name))
+  return [...new Set(names)].filter(
+    (name) => credentials.isParameter(name) || !((keying.by === undefined && counts(keying, name)) || credentials.isDoubtful(name)),
+  )
 }
 
 function bodyPart({ by, pointers }: Keying, { body, header }: KeyedRequest): string {
@@ -63,6 +97,9 @@ function bodyPart({ by, pointers }: Keying, { body, header }: KeyedRequest): str
 /** Fields that always matter: by the one bytes differ, by the other what a browser lets a page see. */
 const everyKeys = ['accept-encoding', 'origin']
 
+/** Fields that say what a body is. */
+const ofBody = ['content-type', 'content-encoding']
+
 /** Whether requests that differ in a field have different keys by it. */
 export function isInKey({ headers, usesField, by }: Keying, name: string): boolean {
   return everyKeys.includes(name) || (headers ? headers.includes(name) : by === undefined && usesField(name))
@@ -70,11 +107,16 @@ export function isInKey({ headers, usesField, by }: Keying, name: string): boole
 
 function fieldParts(provider: CallerRule, keying: Keying, request: SentRequest): string {
   const { headers = [], cookies, version } = keying
+  const { credentials } = provider
   let parts = version === undefined ? '' : ` version:${version}`
   const part = (name: string, value: string | null) => {
-    parts += ` ${name}:${JSON.stringify(fieldInKey(provider, name, value))}`
+    parts += ` ${name}:${JSON.stringify(fieldInKey(name, value))}`
   }
-  for (const [name, value] of request.fields) if (isInKey(keying, name) && !headers.includes(name)) part(name, value)
+  for (const [name, value] of request.fields) {
+    if (headers.includes(name) || credentials.isField(name)) continue // which say who calls
+    if (request.body && ofBody.includes(name)) continue // which count with it
+    if (isInKey(keying, name) || (credentials.isDoubtful(name) && !choosesNothing(name))) part(name, value)
+  }
   for (const name of headers) part(name, request.header(name))
   if (cookies.length > 0) {
     const sent = (request.header('cookie') ?? '').split(/;\s*/)
@@ -101,6 +143,9 @@ function secretsThatCount(
   const secrets: string[] = []
   if (!onlyDoubtful && url.href.includes('@') && (url.username !== '' || url.password !== ''))
     secrets.push(`@${url.username}:${url.password}`)
+  if (url.pathname.includes(';'))
+    for (const [text, name = ''] of url.pathname.matchAll(pathParameter))
+      if (credentials.isParameter(decoded(name)) && !(onlyDoubtful && credentials.isCertainParameter(decoded(name)))) secrets.push(text)
   for (const { name, text } of all)
     if (credentials.isParameter(name) && !(onlyDoubtful && credentials.isCertainParameter(name))) secrets.push(`?${text}`)
   for (const [name, value] of fields)
@@ -113,9 +158,10 @@ function textOf(said: unknown, option: string): string {
   return said
 }
 
-/** A field's value as it stands in keys: one that says, or may say, who calls only as a digest. */
-export function fieldInKey(provider: CallerRule | undefined, name: string, value: string | null): string | null {
-  return value !== null && (mayBeSecret(name) || provider?.credentials.isField(name) === true) ? digestAgain(value) : value
+/** A field's value as it stands in keys: as a digest, unless it says nothing of who calls. */
+export function fieldInKey(name: string, value: string | null): string | null {
+  const isShown = value === null || ((selects(name) || everyKeys.includes(name)) && !looksRandom(value))
+  return isShown ? value : digestAgain(value)
 }
 
 /** A text that a function of the configuration made of a request, or its digest where it repeats a credential. */

@@ -1,5 +1,6 @@
-import type { Credentials } from './credentials.js'
-import { sortedParameters } from './normalise-url.js'
+import { type Credentials, looksRandom } from './credentials.js'
+import { choosesNothing } from './fields-left-out.js'
+import { decoded, pathParameter, sortedParameters } from './normalise-url.js'
 
 /** What of a request may carry credentials. */
 export interface SecretsCarrier {
@@ -17,7 +18,8 @@ export function secretsOf(credentials: Credentials, { url, fields }: SecretsCarr
     for (const form of [value, decoded(value), encoded(value)]) if (form.length >= least) found.add(form)
   }
   for (const [name, value] of fields) {
-    if (!credentials.isField(name) || (isPlain(value) && !credentials.isCertainField(name))) continue
+    const isMeant = credentials.isField(name) || (mayBeSecret(credentials, name, value) && !choosesNothing(name))
+    if (!isMeant || (isPlain(value) && !credentials.isCertainField(name))) continue
     const [, token = value] = /^\S+\s+(.+)$/.exec(value) ?? [] // without the scheme, as of "Bearer"
     for (const whole of [value, token]) add(whole)
     for (const [, part = ''] of token.matchAll(/=\s*"?([^",;\s]+)/g)) add(part, shortestPart)
@@ -26,10 +28,17 @@ export function secretsOf(credentials: Credentials, { url, fields }: SecretsCarr
   }
   for (const { name, text } of sortedParameters(url)) {
     const value = text.slice(text.indexOf('=') + 1)
-    if (credentials.isParameter(name) && (credentials.isCertainParameter(name) || !isPlain(value))) add(value)
+    const isMeant = credentials.isParameter(name) || mayBeSecret(credentials, name, decoded(value))
+    if (isMeant && (credentials.isCertainParameter(name) || !isPlain(value))) add(value)
   }
+  for (const [text, name = ''] of url.pathname.matchAll(pathParameter))
+    if (credentials.isParameter(decoded(name))) add(text.slice(text.indexOf('=') + 1))
   for (const part of [url.username, url.password]) add(part)
   return [...found].sort((a, b) => b.length - a.length)
+}
+
+function mayBeSecret(credentials: Credentials, name: string, value: string): boolean {
+  return credentials.isDoubtful(name) || (looksRandom(value) && !credentials.isCleared(name))
 }
 
 /** Whether a value is a word or a number, which stands in other texts by accident: by a name that may be data, it is taken for that. */
@@ -47,14 +56,6 @@ export const secretText = '[secret]'
 /** A text with each credential in it replaced. */
 export function redacted(text: string, secrets: readonly string[]): string {
   return secrets.reduce((rest, secret) => rest.replaceAll(secret, secretText), text)
-}
-
-function decoded(value: string): string {
-  try {
-    return decodeURIComponent(value.replaceAll('+', ' '))
-  } catch {
-    return value
-  }
 }
 
 function encoded(value: string): string {

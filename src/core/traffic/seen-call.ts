@@ -1,3 +1,5 @@
+import type { KeyPart } from './key-splits.js'
+
 /** One HTTP call that a program made, as it was seen to leave and come back. Holds no credential: keys and answers are digests. */
 export interface SeenCall {
   /** When it left: milliseconds since 1970-01-01T00:00Z. */
@@ -11,6 +13,10 @@ export interface SeenCall {
   readonly path: string
   /** A digest of all that may choose the answer: method, URL, the caller, the body, fields such as `Accept`. */
   readonly key: string
+  /** Of the key: a digest of what is no query parameter and no request field. */
+  readonly base: string
+  /** Of the key: its query parameters and request fields, by name, their values as digests. */
+  readonly parts: readonly KeyPart[]
   /** Undefined where no answer came. */
   readonly status: number | undefined
   /** Bytes of the body as they came over the wire. */

@@ -1,4 +1,5 @@
 import { inferEndpoints } from './infer-endpoints.js'
+import { type KeySplit, KeySplits } from './key-splits.js'
 import type { SeenCall } from './seen-call.js'
 import { fittingLifetime, triedLifetimes, type WhatIf, whatIf } from './what-if.js'
 
@@ -28,6 +29,8 @@ export interface EndpointSummary {
   readonly whatIf: readonly WhatIf[]
   /** The lifetime that would have saved most of those that gave nobody an answer out of date, as far as was watched. */
   readonly fitting: WhatIf | undefined
+  /** What keeps its requests apart without need. */
+  readonly splits: readonly KeySplit[]
 }
 
 export interface ProviderSummary {
@@ -47,6 +50,9 @@ export interface TrafficSummary {
 }
 
 const slowMs = 1_000
+
+/** Calls of an endpoint that are looked at for what splits its keys. */
+const mostSplit = 500
 
 /** Sums up calls, in whatever order they come. */
 export function summaryOf(seen: readonly SeenCall[]): TrafficSummary {
@@ -76,10 +82,13 @@ function counted(calls: readonly SeenCall[], watchedMs: number): Omit<EndpointSu
     ms += call.ms
   }
   const whatIfs = triedLifetimes.map((lifetime) => whatIf(calls, lifetime))
+  const splits = new KeySplits()
+  for (const { base, parts, answer } of calls.slice(0, mostSplit)) splits.add(base, parts, answer)
   return {
     ...{ calls: calls.length, repeats, same, slow, refused, failed, bytes, ms },
     medianMs: calls.map((call) => call.ms).sort((a, b) => a - b)[Math.ceil(calls.length / 2) - 1] ?? 0,
     whatIf: whatIfs,
     fitting: fittingLifetime(whatIfs, watchedMs),
+    splits: splits.found(),
   }
 }

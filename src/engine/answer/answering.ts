@@ -11,6 +11,7 @@ import type { Call } from '../call/call.js'
 import type { CallRecord } from '../call/call-record.js'
 import type { WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
+import type { Gate } from '../gate/gate.js'
 import type { Landed } from '../upstream/landed.js'
 import type { Caller } from './calls-in-flight.js'
 import type { ClaimAhead } from './claim-ahead.js'
@@ -50,10 +51,12 @@ export interface Trouble<T> {
 export class Answering {
   readonly #clock: Clock
   readonly #entries: EntryStore
+  readonly #gate: Pick<Gate, 'wasUnreached'>
 
-  constructor(clock: Clock, entries: EntryStore) {
+  constructor(clock: Clock, entries: EntryStore, gate: Pick<Gate, 'wasUnreached'>) {
     this.#clock = clock
     this.#entries = entries
+    this.#gate = gate
   }
 
   /** A stored answer. */
@@ -67,7 +70,8 @@ export class Answering {
     const foundIn = entries.foundIn?.(entry)
     entries.given?.(entry, now, how.how === 'hit' || byChoice.includes(how.reason))
     const outcome = { ...storedOutcome(endpoint, times, now, { ...how, ms: record.ms, layer: foundIn?.layer }), ...labelled(call) }
-    record.served({ ...how, ageMs: outcome.ageMs }, entry, { status: form.statusOf(answer), foundIn })
+    const wasUnreached = how.reason === 'held-off' && this.#gate.wasUnreached({ endpoint, path: call.path, urgency: call.terms.urgency })
+    record.served({ ...how, ageMs: outcome.ageMs }, entry, { status: form.statusOf(answer), foundIn, wasUnreached })
     return { answer, outcome, record }
   }
 

@@ -10,6 +10,7 @@ import type { CallRecord, CallRecorder } from '../call/call-record.js'
 import type { WithAnswer } from '../call/fetched.js'
 import { situationOf } from '../call/situation.js'
 import type { Gate } from '../gate/gate.js'
+import { lateTurn } from '../late-turn.js'
 import type { Landed, MadeElsewhere } from '../upstream/landed.js'
 import { type Answered, Answering, type Forwarding, paidFor } from './answering.js'
 import type { BackgroundRefresh } from './background-refresh.js'
@@ -48,7 +49,7 @@ export class CallRunner {
 
   constructor(parts: CallRunnerParts) {
     this.#parts = parts
-    this.#answering = new Answering(parts.clock, parts.entries)
+    this.#answering = new Answering(parts.clock, parts.entries, parts.gate)
   }
 
   /** Answers a call. `first`: what is stored under its key, where that is known already. */
@@ -57,7 +58,9 @@ export class CallRunner {
   }
 
   async #run<T>(call: Call<T>, first: Maybe<Entry | undefined>): Promise<Answered<T>> {
-    const { recorder, inFlight } = this.#parts
+    const { recorder, inFlight, clock } = this.#parts
+    const late = lateTurn(clock)
+    if (late) await late
     const record = recorder.begin(call)
     const { signal } = call.terms
     if (signal?.aborted) throw record.fail(signal.reason, { reason: 'abandoned' }, { how: 'abandoned', isWithheld: true })
@@ -141,11 +144,9 @@ export class CallRunner {
     }
     if (fetched.result === 'withheld') return this.#answering.failOver(forwarding, { error: fetched.error, failure: fetched.failure })
     const status = 'status' in fetched ? fetched.status : undefined
-    const facts: Partial<Live<Outcome>> = paidFor(
-      call.endpoint,
-      joined,
-      endingOf(fetched.result === 'abandoned' ? 'failed' : fetched.result, status),
-    )
+    const isUnreached = 'unreached' in fetched && fetched.unreached === true
+    const ending = endingOf(fetched.result === 'abandoned' ? 'failed' : fetched.result, status)
+    const facts: Partial<Live<Outcome>> = isUnreached ? {} : paidFor(call.endpoint, joined, ending)
     facts.fwd = decision.fwd
     if (status !== undefined) facts.upstreamStatus = status
     if (landed.attempts > 1) facts.attempts = landed.attempts

@@ -28,6 +28,7 @@ export class CallRecorder {
   readonly clock: Clock
   readonly events: Events
   readonly #failures = new WeakMap<object, Outcome>()
+  readonly #underWay = new Set<CallRecord>()
 
   constructor(clock: Clock, events: Events) {
     this.clock = clock
@@ -35,7 +36,19 @@ export class CallRecorder {
   }
 
   begin(call: Recorded): CallRecord {
-    return new CallRecord(call, this)
+    const record = new CallRecord(call, this)
+    this.#underWay.add(record)
+    return record
+  }
+
+  /** A call has ended. */
+  over(record: CallRecord): void {
+    this.#underWay.delete(record)
+  }
+
+  /** The process or the page ends before the calls under way do. */
+  leave(): void {
+    for (const record of [...this.#underWay]) record.end('abandoned', 'abandoned')
   }
 
   /** A fresh answer from store that was given at once, with nobody listening: the same as a record, without making one. */
@@ -86,10 +99,16 @@ export class CallRecord {
   end(
     how: CallResult,
     reason?: Reason,
-    { error, isClientError = false, layer }: { error?: unknown; isClientError?: boolean; layer?: Layer | undefined } = {},
+    {
+      error,
+      isClientError = false,
+      layer,
+      wasUnreached = false,
+    }: { error?: unknown; isClientError?: boolean; layer?: Layer | undefined; wasUnreached?: boolean } = {},
   ): void {
     if (this.#isOver) return
     this.#isOver = true
+    this.#recorder.over(this)
     const { events } = this.#recorder
     const { endpoint, key, isPassed = false, terms } = this.#call
     const { ms } = this
@@ -100,7 +119,7 @@ export class CallRecord {
         tally.first++
         tally.firstMicros += Math.round(ms * 1000)
       }
-      if (how === 'stale' && reason === 'held-off') tally.staleHeldOff++
+      if (how === 'stale' && reason === 'held-off' && !wasUnreached) tally.staleHeldOff++ // else the next call would not have reached the provider
       if (how === 'stale' && byChoice.includes(reason)) tally.staleByChoice++
       if (how === 'hit' || how === 'collapsed' || (how === 'stale' && byChoice.includes(reason))) {
         tally.avoidedMicros += Math.round(ms * 1000)
@@ -122,7 +141,11 @@ export class CallRecord {
   served(
     { how, reason, ageMs }: Pick<Outcome, 'reason' | 'ageMs'> & { readonly how: 'hit' | 'stale' },
     entry: Entry,
-    { status, foundIn }: { readonly status: number | undefined; readonly foundIn?: FoundIn | undefined },
+    {
+      status,
+      foundIn,
+      wasUnreached,
+    }: { readonly status: number | undefined; readonly foundIn?: FoundIn | undefined; readonly wasUnreached?: boolean },
   ): void {
     if (this.#isOver) return
     this.#count((tally) => {
@@ -135,7 +158,11 @@ export class CallRecord {
       const { provider, name } = this.#call.endpoint
       this.#recorder.events.tell('stale', { provider, endpoint: name, reason, ageMs })
     }
-    this.end(how, reason, { isClientError: status !== undefined && status >= 400 && status < 500, layer: foundIn?.layer })
+    this.end(how, reason, {
+      isClientError: status !== undefined && status >= 400 && status < 500,
+      layer: foundIn?.layer,
+      ...(wasUnreached && { wasUnreached }),
+    })
   }
 
   /** Counts units that the call would have cost without the stash; `isOwn`: its own upstream call did, though its caller may have gone by now. */

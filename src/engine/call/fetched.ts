@@ -51,7 +51,8 @@ export type WithAnswer<T> = { readonly result: 'answered' | 'refused' | 'failed'
 
 export type Fetched<T> =
   | WithAnswer<T>
-  | { readonly result: 'failed'; readonly error: unknown }
+  /** `unreached`: the provider saw nothing of it. */
+  | { readonly result: 'failed'; readonly error: unknown; readonly unreached?: boolean }
   /** Its callers had gone before it was answered. */
   | { readonly result: 'abandoned'; readonly error: unknown }
   /** The call never left: a limit, a budget or a hold-off blocked it, or its callers had gone. */

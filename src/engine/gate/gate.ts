@@ -53,6 +53,11 @@ export class Gate {
     return this.#queues.get(call.endpoint.provider)?.state.isHeldOff(boundCall(call)) ?? false
   }
 
+  /** Whether the provider saw nothing of the call for whose failure this one is held off. */
+  wasUnreached(call: PermitRequest): boolean {
+    return this.#queues.get(call.endpoint.provider)?.state.wasUnreached(boundCall(call)) ?? false
+  }
+
   /** How far the budgets of a provider are spent, as far as this process knows. */
   budgetLevel({ provider, spending }: Endpoint): BudgetLevel {
     return (spending && this.#queues.get(provider)?.state.budgetLevel()) || 'free'
@@ -70,7 +75,7 @@ export class Gate {
 
   /** Writes what is not written yet, if the store takes it. */
   async settle(): Promise<void> {
-    for (const { state } of this.#queues.values()) await state.settle()
+    await Promise.all([...this.#queues.values()].map(({ state }) => state.settle()))
   }
 
   #queue(provider: string): CallQueue {

@@ -3,7 +3,7 @@ import type { BoundCall, CallEnd, PermitFacts, Refusal } from '../../core/limits
 import type { BudgetLevel } from '../../core/limits/budget.js'
 import { budgetLevelOf, newlyReached } from '../../core/limits/budget-bound.js'
 import { type HoldOff, leaseEnd } from '../../core/limits/hold-off.js'
-import { holdOffBound } from '../../core/limits/hold-off-bound.js'
+import { holdOffBound, wasUnreached } from '../../core/limits/hold-off-bound.js'
 import { type ProviderEvent, withEvent } from '../../core/limits/provider-events.js'
 import {
   nothingKnown,
@@ -176,6 +176,11 @@ export class SharedProviderState {
   /** Whether calls are held off, as far as this process knows. */
   isHeldOff(call: BoundCall): boolean {
     return holdOffBound.refuses(this.#state.known, call, this.#now) !== undefined
+  }
+
+  /** Whether the provider saw nothing of the call for whose failure calls are held off. */
+  wasUnreached(call: BoundCall): boolean {
+    return wasUnreached(this.#state.known, call)
   }
 
   /** How far the budgets are spent, as far as this process knows. */

@@ -18,16 +18,18 @@ import type { PutAnswer, PutParts } from '../answer/put-answer.js'
 import { warmLabel } from '../answer/warm-options.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
+import { lateTurn } from '../late-turn.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import { AnswerResponse } from './answer-response.js'
 import { excerpted } from './excerpt.js'
 import type { explainCall } from './explain-call.js'
 import { answerOfEntry, type CompleteAnswer, type HttpAnswer, type Recipient, toResponse } from './http-answer.js'
 import type { HttpCall, Matched } from './http-call.js'
-import { readOnce, textOfGet } from './http-request.js'
+import { textOfGet } from './http-request.js'
 import type { Fetch } from './http-upstream.js'
 import type { CallPreparation, Prepared } from './prepare-call.js'
 import { refusalAnswer } from './refusal-response.js'
+import { type RequestSnapshot, snapshotOf } from './request-snapshot.js'
 
 /** What explains calls, and what stores answers that are put. */
 export const explainingCode = new OnDemand(() => import('./explain-call.js'))
@@ -74,26 +76,27 @@ export class FetchHandler {
   fetch(input: Parameters<Fetch>[0], init?: Parameters<Fetch>[1], wanted?: CallOptions): Promise<Response> {
     const { clock, entries, preparation } = this.#parts
     const began = clock.ticks()
-    let text: string | undefined
     let remembered: Known | undefined
     let prepared: Maybe<Prepared> | undefined
+    let known: Known | undefined
     try {
-      text = wanted === undefined ? textOfGet(input, init) : undefined
+      const text = wanted === undefined ? textOfGet(input, init) : undefined
       remembered = text === undefined || isLeft(input, init) ? undefined : this.#known.get(text)
       if (!remembered) {
-        const given = text === undefined ? init : readOnce(init)
-        text = text && textOfGet(input, given)
-        prepared = preparation.prepare(input, given, wanted)
+        const sent = snapshotOf(input, init)
+        prepared = preparation.prepare(sent, wanted)
+        known = prepared instanceof Promise || wanted ? undefined : this.#knownOf(prepared)
+        if (text !== undefined && known) this.#remember(sent, known, (prepared as Prepared).matched)
       }
     } catch (error) {
       return Promise.reject(error)
     }
-    const known = remembered ?? (prepared && !(prepared instanceof Promise) && !wanted ? this.#knownOf(prepared) : undefined)
-    if (text !== undefined && known && !remembered) this.#remember(text, known, (prepared as Prepared).matched)
+    known ??= remembered
     const first = known && entries.get(known.key)
     const fresh = known && this.#freshFrom(known, first, began)
     if (fresh && fresh !== 'corrupt') return fresh
-    return this.#fetch(prepared ?? preparation.prepare(input, init, wanted), wanted, fresh === 'corrupt' ? undefined : first)
+    prepared ??= preparation.prepare(snapshotOf(input, init), wanted)
+    return this.#fetch(prepared, wanted, fresh === 'corrupt' ? undefined : first)
   }
 
   /** The short way of a plain GET to a fresh answer that its store gives at once. */
@@ -111,7 +114,8 @@ export class FetchHandler {
     const outcome = storedOutcome(endpoint, entry, now, { how: 'hit', reason: 'fresh', ms, layer: foundIn?.layer })
     const response = this.#respond(answer, outcome, now, known, noop)
     recorder.hit(known, entry, now, { ms, status: answer.status, foundIn })
-    return Promise.resolve(response)
+    const late = lateTurn(clock)
+    return late ? late.then(() => response) : Promise.resolve(response)
   }
 
   #readable(known: Known, entry: Entry): CompleteAnswer | undefined {
@@ -127,7 +131,7 @@ export class FetchHandler {
   /** What a call would do now; nothing is called, stored or counted. */
   async explain(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<Explanation> {
     const { preparation, explaining } = this.#parts
-    const prepared = await preparation.prepare(input, init)
+    const prepared = await preparation.prepare(snapshotOf(input, init))
     const { explainCall } = await explainingCode.get()
     return explainCall(explaining, preparation.call(prepared), prepared.matched)
   }
@@ -135,14 +139,16 @@ export class FetchHandler {
   /** The call that a request comes to, for what nobody waits for. */
   async callOf(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<HttpCall> {
     const { preparation } = this.#parts
-    return preparation.call(await preparation.prepare(input, init), { background: true, label: warmLabel })
+    return preparation.call(await preparation.prepare(snapshotOf(input, init)), { background: true, label: warmLabel })
   }
 
   /** Stores an answer to a request, that came at a time. */
   async put(input: Parameters<Fetch>[0], answer: Response, at?: number): Promise<PutAnswer> {
     const { preparation, putting } = this.#parts
-    const prepared = await preparation.prepare(input, undefined)
-    const call = preparation.call(prepared, { reload: true }, { fetch: async () => answer, at })
+    const own = answer.clone()
+    void answer.body?.cancel() // its caller cannot read what is stored any more, nor hold it up
+    const prepared = await preparation.prepare(snapshotOf(input, undefined))
+    const call = preparation.call(prepared, { reload: true }, { fetch: async () => own, at })
     if (!prepared.matched.endpoint)
       throw new UsageError(`no endpoint covers ${call.sent.method} ${call.sent.url}: nothing can be stored for it; see stashen explain`)
     const { putAnswer } = await puttingCode.get()
@@ -207,9 +213,10 @@ export class FetchHandler {
   }
 
   /** Functions of the rule may look at more than the request. */
-  #remember(text: string, known: Known, { provider, rule: { exceptRequest, keying } }: Matched): void {
+  #remember({ input, init }: RequestSnapshot, known: Known, { provider, rule: { exceptRequest, keying } }: Matched): void {
     if (exceptRequest || keying.by || keying.per || provider?.caller) return
-    this.#known.set(text, { ...known, signal: undefined }, [known.url, known.key])
+    const text = textOfGet(input, init)
+    if (text !== undefined) this.#known.set(text, { ...known, signal: undefined }, [known.url, known.key])
   }
 }
 

@@ -31,6 +31,7 @@ import { mayCarryConditions, type SentFields } from './http-request.js'
 import { type Fetch, fetchAnswer, fetchOrRenew, type UpstreamRequest } from './http-upstream.js'
 import { type Invalidation, isUnsafe } from './invalidation.js'
 import { relayingBy } from './relaying.js'
+import type { SentBy } from './sent-by.js'
 
 /** A request, with what covers it. */
 export interface Matched extends Match {
@@ -42,6 +43,8 @@ export interface Matched extends Match {
 }
 
 export interface HttpCallParts extends ComparingParts {
+  /** Whether calls are sent by the `fetch` of the runtime, which takes what the Fetch Standard takes. */
+  readonly isFetchOfRuntime: boolean
   readonly fetch: Fetch
   readonly clock: Clock
   readonly invalidation: Invalidation
@@ -54,10 +57,12 @@ export interface Sending {
   /** The call that sends it, with a signal of ours. */
   send(signal: AbortSignal): readonly [input: Parameters<Fetch>[0], init: RequestInit]
   readonly signal: AbortSignal | undefined
+  readonly sentBy?: SentBy | undefined
   readonly keyed?: {
     readonly request: SentRequest
     readonly key: string
-    readonly redirect: 'manual' | 'error' | undefined
+    /** What its options add to its key. */
+    readonly options: string
     readonly directives: RequestDirectives
     readonly excerpt: Excerpt | undefined
     /** What `per` returns, where the endpoint counts by it. */
@@ -166,12 +171,11 @@ export class HttpCall implements Call<HttpAnswer> {
     const { keyed } = this.#sending
     const { provider } = this.#matched
     if (!keyed || !provider) return ''
-    return `${requestKey(provider, keying, keyed.request)}${keyed.redirect ? ` redirect:${keyed.redirect}` : ''}`
+    return `${requestKey(provider, keying, keyed.request)}${keyed.options}`
   }
 
   variantKey(base: string, fields: readonly string[]): string {
-    const { provider } = this.#matched
-    const values = fields.map((field) => [field, fieldInKey(provider, field, this.header(field))])
+    const values = fields.map((field) => [field, fieldInKey(field, this.header(field))])
     return `${base} vary:${JSON.stringify(values)}`
   }
 
@@ -194,17 +198,26 @@ export class HttpCall implements Call<HttpAnswer> {
   }
 
   #request(ending: Cancellation, leave: () => Maybe<void>): UpstreamRequest {
-    const { fetch, clock, trouble } = this.#parts
+    const { clock, trouble } = this.#parts
+    const fetch = this.#fetch()
     const [input, init] = this.#sending.send(ending.signal)
     const { labels } = this.endpoint
     return {
       ...{ fetch, clock, trouble, input, init, ending, leave },
       endpoint: this.endpoint,
       method: this.#matched.method,
+      url: this.#matched.url,
       redaction: this.#redaction,
       labels: labels && ((answer) => this.#labelsBy(labels, answer)),
       authorized: this.#sending.headers.has('authorization'),
     }
+  }
+
+  /** What sends it: where a program is covered, that has a say in it. */
+  #fetch(): Fetch {
+    const { fetch, isFetchOfRuntime } = this.#parts
+    const { sentBy } = this.#sending
+    return sentBy ? (...request) => sentBy(fetch, !isFetchOfRuntime, ...request) : fetch
   }
 
   get relaying(): Relaying<HttpAnswer> | undefined {
@@ -227,4 +240,4 @@ export class HttpCall implements Call<HttpAnswer> {
 }
 
 /** For calls to no known provider. */
-const usualCredentials = compileCredentials({})
+export const usualCredentials = compileCredentials({})

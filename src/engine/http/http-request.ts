@@ -1,23 +1,7 @@
 import type { Bypass } from '../../core/decide/decide.js'
 import { type CacheOption, type RequestDirectives, requestDirectives } from '../../core/http/request-directives.js'
-import type { Fetch } from './http-upstream.js'
-
-export type Input = Parameters<Fetch>[0]
-export type Init = Parameters<Fetch>[1]
-
-/** What `fetch` was called with. A `Request` of another copy of the fetch classes stands as one of this runtime's. */
-export function asCalled(input: Input, init: Init): [input: Input, init: Init] {
-  if (typeof input === 'string' || input instanceof URL || input instanceof Request || !isForeignRequest(input)) return [input, init]
-  const { url, method, headers, body, redirect, integrity, keepalive, signal, cache, credentials, referrer } = input as Request & Options
-  const known = { method, headers: [...(headers as unknown as Iterable<[string, string]>)], redirect, integrity, keepalive, signal }
-  const options = { ...known, cache, credentials, referrer, ...(body && { body, duplex: 'half' }) }
-  return [url, { ...(Object.fromEntries(Object.entries(options).filter(([, value]) => value !== undefined)) as Init), ...init }]
-}
-
-function isForeignRequest(input: unknown): boolean {
-  const { url, method, arrayBuffer } = (typeof input === 'object' && input !== null ? input : {}) as Partial<Request>
-  return typeof url === 'string' && typeof method === 'string' && typeof arrayBuffer === 'function'
-}
+import { callOptionsOf } from './call-options.js'
+import type { Init, Input, RequestSnapshot } from './request-snapshot.js'
 
 /** The header fields that a request is sent with. They are read once, for they are looked at many times. */
 export class SentFields implements Iterable<readonly [name: string, value: string]> {
@@ -30,7 +14,7 @@ export class SentFields implements Iterable<readonly [name: string, value: strin
     this.#list = headers ? [...(headers as unknown as Iterable<[string, string]>)] : []
   }
 
-  static of(input: Input, init: Init): SentFields {
+  static of({ input, init }: RequestSnapshot): SentFields {
     const given = init?.headers
     if (given !== undefined) return new SentFields(new Headers(given))
     return input instanceof Request ? new SentFields(new Headers(input.headers)) : none
@@ -53,7 +37,7 @@ export class SentFields implements Iterable<readonly [name: string, value: strin
 const none = new SentFields(undefined)
 
 /** Options of a request that a text of it can hold. */
-const plainOptions = ['headers', 'method', 'signal']
+const plainOptions = ['headers', 'method', 'signal', 'redirect']
 
 /**
  * A text that is the same for the same GET: whose URL, fields and options are the same, but for its signal. Undefined for all other requests,
@@ -65,8 +49,7 @@ export function textOfGet(input: Input, init: Init): string | undefined {
   if (typeof input === 'string' && /^https?:\/\//.test(input))
     text = input // what is relative means another place on another page
   else if (isPlainly(input, Request)) {
-    const { method, cache, redirect } = input as Request & Options
-    if (method !== 'GET' || (cache ?? 'default') !== 'default' || (redirect ?? 'follow') !== 'follow') return undefined
+    if (!isPlainGet(input as Request)) return undefined
     text = (input as Request).url
     headers = (input as Request).headers
   } else return undefined
@@ -74,8 +57,19 @@ export function textOfGet(input: Input, init: Init): string | undefined {
     for (const name in init) if (!plainOptions.includes(name)) return undefined
     if (init.method !== undefined && init.method !== 'GET') return undefined
     if (init.headers !== undefined) headers = init.headers
+    const { redirect = 'follow' } = init
+    if (typeof redirect !== 'string') return undefined
+    if (redirect !== 'follow') text = `${redirect} ${text}`
   }
   return headers === undefined ? text : withFields(text, headers)
+}
+
+/** Whether a `Request` is a GET whose options are the defaults, and that no dispatcher of its own sends. */
+function isPlainGet(request: Request): boolean {
+  const { cache = 'default' } = request as { readonly cache?: CacheOption }
+  if (request.method !== 'GET' || cache !== 'default') return false
+  const { redirect, connection } = callOptionsOf({ input: request, init: undefined })
+  return redirect === undefined && connection === ''
 }
 
 /** Each with its length before it, so that no two lists have the same text. */
@@ -100,22 +94,13 @@ function isPlainly(value: unknown, its: { readonly prototype: object }): value i
   return typeof value === 'object' && value !== null && Object.getPrototypeOf(value) === its.prototype
 }
 
-/** The same, with fields that were read once: what is read again may say something else. */
-export function readOnce(init: Init): Init {
-  return isPlainly(init?.headers, Object) ? { ...init, headers: { ...(init?.headers as Record<string, string>) } } : init
-}
-
-/** The bytes of a request's body, and the call that sends it as it was given. A given `Request` keeps its own body unread. */
-export async function bytesOf(
-  input: Input,
-  init: Init,
-): Promise<{
+/** The bytes of a request's body, and the call that sends it. */
+export async function bytesOf({ input, init }: RequestSnapshot): Promise<{
   readonly bytes: Uint8Array<ArrayBuffer>
   readonly headers: Headers
   readonly resend: (signal: AbortSignal) => readonly [Input, RequestInit]
 }> {
-  const { signal: _, ...rest } = init ?? {}
-  const request = new Request(input instanceof Request ? input.clone() : input, { ...rest, signal: null })
+  const request = input instanceof Request ? input : new Request(input, { ...init, signal: null })
   const { method, headers } = request
   const bytes = new Uint8Array(await request.arrayBuffer())
   const body = typeof init?.body === 'string' ? init.body : bytes
@@ -124,40 +109,20 @@ export async function bytesOf(
   return { bytes, headers, resend }
 }
 
-/** Options of fetch that Node's own types leave out. */
-interface Options {
-  readonly cache?: CacheOption
-  readonly redirect?: 'follow' | 'manual' | 'error'
-  readonly credentials?: string
-  readonly referrer?: string
-}
-
-function optionsOf(input: Input, init: Init): Pick<Options, 'cache' | 'redirect'> {
-  if (init === undefined && !(input instanceof Request)) return noOptions
-  const { cache, redirect } = { ...(init as Options | undefined) }
-  const request = input instanceof Request ? (input as Options) : undefined
-  const cacheOfBoth = cache ?? request?.cache
-  const redirectOfBoth = redirect ?? request?.redirect
-  return { ...(cacheOfBoth && { cache: cacheOfBoth }), ...(redirectOfBoth && { redirect: redirectOfBoth }) }
-}
-
-const noOptions = {}
-
 /** What a request asks of stored answers, by its fields and by the `cache` option of fetch. */
-export function requestDirectivesOf(headers: SentFields, input: Input, init: Init): RequestDirectives {
-  return requestDirectives(headers.get('cache-control'), headers.get('pragma'), optionsOf(input, init).cache)
+export function requestDirectivesOf(headers: SentFields, sent: RequestSnapshot): RequestDirectives {
+  return requestDirectives(headers.get('cache-control'), headers.get('pragma'), cacheOptionOf(sent))
+}
+
+function cacheOptionOf({ input, init }: RequestSnapshot): CacheOption | undefined {
+  const own = (init as { readonly cache?: CacheOption } | undefined)?.cache
+  return own ?? (input instanceof Request ? (input as { readonly cache?: CacheOption }).cache : undefined)
 }
 
 /** What in a request keeps stored answers from it, whatever they are. */
 export function bypassOf(excepted: boolean, directives: RequestDirectives): Bypass | undefined {
   if (excepted) return 'request-excepted'
   return directives.noStore ? 'no-store-asked' : undefined
-}
-
-/** How redirects are met, where that is not by following them: such requests have answers of their own. */
-export function redirectOf(input: Input, init: Init): 'manual' | 'error' | undefined {
-  const { redirect } = optionsOf(input, init)
-  return redirect === 'follow' ? undefined : redirect
 }
 
 /** In a browser a condition makes a cross-origin request ask for leave first, which could fail where the plain request would not. */

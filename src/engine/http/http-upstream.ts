@@ -4,6 +4,7 @@ import { BrokenBodyError, UpstreamTimeoutError } from '../../core/errors/call-er
 import type { Exchange } from '../../core/http/age.js'
 import { searchVariance } from '../../core/http/no-vary-search.js'
 import { type Fields, fieldValue, reusableFields } from '../../core/http/stored-head.js'
+import { neverReached } from '../../core/http/unreached.js'
 import { conditionsOf, freshenedFields, speaksOf } from '../../core/http/validators.js'
 import { varyOf } from '../../core/http/variants.js'
 import { reportedBy } from '../../core/limits/reported-limits.js'
@@ -33,6 +34,7 @@ export interface UpstreamRequest {
   /** With the signal of `ending`. */
   readonly init: RequestInit
   readonly method: string
+  readonly url: URL
   readonly ending: Cancellation
   /** Waited for before each call that leaves. */
   readonly leave: () => Maybe<void>
@@ -99,7 +101,8 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     askedAt = clock.now()
     response = await fetch(call.input, call.init)
   } catch (error) {
-    return { result: 'failed', error: call.redaction.error(error) }
+    const unreached = !call.ending.aborted && neverReached(error, call.url)
+    return { result: 'failed', error: call.redaction.error(error), unreached }
   }
   const { status, statusText } = response
   const answeredAt = call.at?.answeredAt ?? clock.now()

@@ -5,8 +5,7 @@ import type { EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { Selection } from '../../core/ports/selection.js'
 import type { Mode } from '../../core/rules/mode.js'
-import { normalisePercent } from '../../core/rules/normalise-url.js'
-import { placeOfRequest } from '../../core/rules/request-key.js'
+import { pathInKey, placeOfRequest } from '../../core/rules/request-key.js'
 import { sentRequest } from '../../core/rules/sent-request.js'
 
 /** Methods that change nothing (RFC 9110 section 9.2.1). */
@@ -51,10 +50,9 @@ export class Invalidation {
       for (const method of storedMethods) {
         await this.#one(method, target)
         if (target.search !== '') await this.#one(method, bare)
-        const stored = this.#rules
-          .match(method, bare)
-          .provider?.endpoints.filter((one) => one.template.method === method && one.freshForMs !== undefined)
-        const path = `${method} ${bare.origin}${normalisePercent(bare.pathname)}`
+        const { provider } = this.#rules.match(method, bare)
+        const stored = provider?.endpoints.filter((one) => one.template.method === method && one.freshForMs !== undefined)
+        const path = `${method} ${bare.origin}${provider ? pathInKey(provider, bare) : ''}`
         for (const mode of new Set(stored?.map((one) => one.mode))) await this.#invalidate({ path }, mode)
       }
     }

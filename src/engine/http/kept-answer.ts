@@ -33,12 +33,30 @@ export function keptForm(
     units: unitsOf(endpoint.units, facts),
     judge: judged ?? ((key) => keepAnswer(endpoint, key, facts, http)),
     form: ({ withheld, freshBy }) => {
-      const kept = [
-        ...redaction.fields(reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld })),
-        ...(fieldValue(fields, 'date') === undefined ? [['date', httpDate(http.answeredAt)] as const] : []), // RFC 9110 section 6.6.1
-      ]
-      const head: StoredHead = { status, statusText, fields: kept, url: url && redaction.url(url), freshBy }
-      return { head: JSON.stringify(head), body, labels: labels?.(facts), memo: { ...head, body } }
+      let made: StoredHead | undefined // only measuring, nobody asks for it
+      const head = () => {
+        made ??= {
+          status,
+          statusText,
+          fields: [
+            ...redaction.fields(reusableFields(fields, { withCookies: endpoint.replaySetCookie, withheld })),
+            ...(fieldValue(fields, 'date') === undefined ? [['date', httpDate(http.answeredAt)] as const] : []), // RFC 9110 section 6.6.1
+          ],
+          url: url && redaction.url(url),
+          freshBy,
+        }
+        return made
+      }
+      return {
+        body,
+        labels: labels?.(facts),
+        get head() {
+          return JSON.stringify(head())
+        },
+        get memo() {
+          return { ...head(), body }
+        },
+      }
     },
   }
 }

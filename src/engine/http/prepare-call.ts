@@ -16,12 +16,15 @@ import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
+import { callOptionsOf } from './call-options.js'
 import { CredentialNotices } from './credential-notices.js'
 import { excerptOf } from './excerpt.js'
 import { answerOfEntry, fallbackAnswer, type HttpAnswer } from './http-answer.js'
-import { HttpCall, type HttpCallParts, type Matched, type Sending } from './http-call.js'
-import { asCalled, bypassOf, bytesOf, type Init, type Input, redirectOf, requestDirectivesOf, SentFields } from './http-request.js'
+import { HttpCall, type HttpCallParts, type Matched, type Sending, usualCredentials } from './http-call.js'
+import { bypassOf, bytesOf, requestDirectivesOf, SentFields } from './http-request.js'
 import type { Fetch } from './http-upstream.js'
+import { assertSendable, type RequestSnapshot } from './request-snapshot.js'
+import { sentByOf } from './sent-by.js'
 import { SharedBody } from './shared-body.js'
 
 export interface PrepareCallParts extends HttpCallParts {
@@ -45,10 +48,9 @@ export interface Prepared {
   readonly sending: Sending
 }
 
-/** What `fetch` was called with, and what tends it. */
-interface Own {
-  readonly input: Input
-  readonly init: Init
+/** A request, and what covers it. */
+interface Covered {
+  readonly sent: RequestSnapshot
   readonly signal: AbortSignal | undefined
   readonly provider: Provider
   readonly endpoint: RequestEndpoint
@@ -82,22 +84,30 @@ export class CallPreparation {
     this.#unknown = unknownProvider({ mode: parts.mode, sets: {}, refusals: parts.refusals })
   }
 
-  match(input: Input, init: Init): Matched {
+  #match({ input, init }: RequestSnapshot): Matched {
     const { rules } = this.#parts
-    const request = input instanceof Request ? input : undefined
-    const method = (init?.method ?? request?.method ?? 'GET').toUpperCase()
-    const url = urlOf(request ? request.url : String(input))
+    const isRequest = input instanceof Request
+    const method = (isRequest ? input.method : (init?.method ?? 'GET')).toUpperCase()
+    const url = urlOf(isRequest ? input.url : input)
     const { provider, endpoint } = rules.match(method, url)
     const rule = endpoint ?? provider?.rest ?? this.#unknown
     return { provider, endpoint, method, url, rule, counter: this.#counter(rule) }
   }
 
   /** At once, but where a body has to be read. */
-  prepare(calledWith: Input, calledInit: Init, wanted?: CallOptions): Maybe<Prepared> {
-    const [input, init] = asCalled(calledWith, calledInit)
-    const matched = this.match(input, init)
-    const sending = this.#sending(matched, input, init, wanted?.signal)
+  prepare(sent: RequestSnapshot, wanted?: CallOptions): Maybe<Prepared> {
+    const matched = this.#match(sent)
+    if (this.#parts.isFetchOfRuntime) this.#assertSendable(sent, matched)
+    const sending = this.#sending(matched, sent, wanted?.signal)
     return sending instanceof Promise ? sending.then((done) => ({ matched, sending: done })) : { matched, sending }
+  }
+
+  #assertSendable(sent: RequestSnapshot, { url, provider }: Matched): void {
+    try {
+      assertSendable(sent, url)
+    } catch (error) {
+      throw new Redaction(provider?.credentials ?? usualCredentials, { url, fields: [] }).error(error)
+    }
   }
 
   /** `fetch`: what brings its answer, where that is no call upstream. */
@@ -115,39 +125,49 @@ export class CallPreparation {
     return counter
   }
 
-  #sending(matched: Matched, input: Input, init: Init, wanted: AbortSignal | undefined): Maybe<Sending> {
+  #sending(matched: Matched, sent: RequestSnapshot, wanted: AbortSignal | undefined): Maybe<Sending> {
     const { method, provider, endpoint } = matched
-    const request = input instanceof Request ? input : undefined
-    const signal = init?.signal ?? wanted ?? request?.signal ?? undefined // every Request has one, whether or not it was given any
+    const { input, init } = sent
+    const signal = sent.isSignalOfRequest ? (wanted ?? sent.signal) : (sent.signal ?? wanted)
     if (!provider || !endpoint?.isTended) {
       const bypass = endpoint ? undefined : 'no-endpoint'
-      return { headers: SentFields.of(input, init), signal, bypass, send: (own) => [input, { ...init, signal: own } as RequestInit] }
+      return {
+        headers: SentFields.of(sent),
+        signal,
+        sentBy: sentByOf(init),
+        bypass,
+        send: (own) => [input, { ...init, signal: own } as RequestInit],
+      }
     }
-    const own = { input, init, signal, provider, endpoint }
-    if (method === 'GET' || method === 'HEAD') return this.#keyed(matched, own, undefined)
-    return bytesOf(input, init).then((body) => this.#keyed(matched, own, body))
+    const covered = { sent, signal, provider, endpoint }
+    if (method === 'GET' || method === 'HEAD') return this.#keyed(matched, covered, undefined)
+    return bytesOf(sent).then((body) => this.#keyed(matched, covered, body))
   }
 
   #keyed(
     { method, url }: Matched,
-    { input, init, signal, provider, endpoint }: Own,
+    { sent, signal, provider, endpoint }: Covered,
     body: Awaited<ReturnType<typeof bytesOf>> | undefined,
   ): Sending {
-    const fields = body ? new SentFields(body.headers) : SentFields.of(input, init)
+    const { input, init } = sent
+    const fields = body ? new SentFields(body.headers) : SentFields.of(sent)
     const { headers } = fields
     const header = (field: string) => fields.get(field)
     const send: Sending['send'] = (own) =>
       body?.resend(own) ?? [input, { ...init, ...(headers && { headers }), signal: own } as RequestInit]
     const keyed: SentRequest = sentRequest({ method: method === 'HEAD' ? 'GET' : method, url, header, body: body?.bytes, fields })
     const known = this.#known(provider, endpoint, keyed)
-    if (!known) return { headers: fields, signal, bypass: 'no-key', send }
-    const redirect = redirectOf(input, init)
-    const directives = requestDirectivesOf(fields, input, init)
+    const its = { headers: fields, signal, sentBy: sentByOf(init), send }
+    if (!known) return { ...its, bypass: 'no-key' }
+    const { redirect, connection } = callOptionsOf(sent)
+    const isApart = connection !== '' && !provider.caller && !endpoint.keying.shared
+    const options = `${redirect ? ` redirect:${redirect}` : ''}${isApart ? connection : ''}`
+    const directives = requestDirectivesOf(fields, sent)
     return {
-      ...{ headers: fields, signal, send, bypass: bypassOf(known.excepted, directives) },
+      ...{ ...its, bypass: bypassOf(known.excepted, directives) },
       keyed: {
-        ...{ request: keyed, redirect, directives, excerpt: excerptOf(method, header), tenant: known.tenant },
-        key: redirect ? `${known.key} redirect:${redirect}` : known.key,
+        ...{ request: keyed, options, directives, excerpt: excerptOf(method, header), tenant: known.tenant },
+        key: `${known.key}${options}`,
       },
     }
   }

@@ -3,6 +3,7 @@ import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Journal } from '../../core/ports/journal.js'
 import type { Events } from '../events.js'
+import { systemClock } from '../system-clock.js'
 import { writeAfterMs } from './ledger-writer.js'
 
 /** Lines that wait to be written, at the most; older ones are given up for them. */
@@ -35,13 +36,18 @@ export class JournalWriter {
       this.#lost += this.#pending.length - mostLines / 2
       this.#pending = this.#pending.slice(-mostLines / 2)
     }
-    this.#cancel ??= this.#clock.later(writeAfterMs, () => void this.write())
+    this.#cancel ??= systemClock.later(writeAfterMs, () => void this.write())
   }
 
   /** Writes what waits. Never rejects: what cannot be written is tried again. */
   async write(): Promise<void> {
     this.#writing = this.#writing.then(() => this.#write())
     await this.#writing
+  }
+
+  /** Writes what waits while the process or the page ends: all of it where the journal writes at once. */
+  leave(): void {
+    void this.#write()
   }
 
   async close(): Promise<void> {
@@ -66,7 +72,7 @@ export class JournalWriter {
       this.#trouble.trouble('the journal cannot be written: calls go on, and their lines wait in memory for a while', error)
       this.#pending = [...lines, ...this.#pending]
       this.#lost += lost
-      this.#cancel ??= this.#clock.later(writeAfterMs, () => void this.write())
+      this.#cancel ??= systemClock.later(writeAfterMs, () => void this.write())
     }
   }
 }

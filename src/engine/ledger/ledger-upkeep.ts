@@ -12,6 +12,7 @@ import {
 } from '../../core/ledger/ledger-row.js'
 import { openCalls, overLimits, settledMs } from '../../core/ledger/over-limit.js'
 import { readableRow } from '../../core/ledger/readable-row.js'
+import { settledUntil } from '../../core/ledger/settled-until.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { LedgerSpan } from '../../core/ports/ledger-store.js'
 import type { Store } from '../../core/ports/store.js'
@@ -24,12 +25,8 @@ export interface LedgerKeeping {
   readonly zone: string | undefined
 }
 
-const minuteMs = 60_000
-const hourMs = 60 * minuteMs
+const hourMs = 3_600_000
 const dayMs = 24 * hourMs
-
-/** How long after its end an hour or a day is put together: so late may other processes write. */
-const afterMs = 10 * minuteMs
 
 /** Works on a ledger; `isOver`, once nothing more is to be done. */
 export interface Upkeep {
@@ -62,7 +59,7 @@ export async function keepLedgerSmall(upkeep: Upkeep, { minutesForMs, hoursForMs
       ['day', dayMs],
       ['month', 30 * dayMs],
     ] as const) {
-      const until = Math.floor((now - afterMs) / unitMs) * unitMs
+      const until = settledUntil(now, unitMs)
       const slices = { store, turns, isOver, accounts, facts, zone, grain, unitMs, until }
       while (!isOver() && (await coarsenOldest(slices)));
     }

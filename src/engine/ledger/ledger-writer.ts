@@ -1,16 +1,23 @@
 import { bucketMs, type LedgerRow, plainRow, type TallyRow } from '../../core/ledger/ledger-row.js'
 import { Tally } from '../../core/ledger/tally.js'
 import { OnDemand } from '../../core/on-demand.js'
-import type { Clock } from '../../core/ports/clock.js'
 import type { Store } from '../../core/ports/store.js'
 import type { Mode } from '../../core/rules/mode.js'
+import { systemClock } from '../system-clock.js'
 import { EndpointCounter } from './endpoint-counter.js'
 import { mergedRows } from './merged-rows.js'
+
+/** Rows that are added together, once. */
+interface Batch {
+  readonly number: number
+  readonly rows: readonly TallyRow[]
+  readonly plain: readonly LedgerRow[]
+}
 
 /** What puts rows into coarser buckets. */
 export const coarserCode = new OnDemand(() => import('./coarser-rows.js'))
 
-/** How long a count may wait in memory before it is written, milliseconds: what an end without warning costs is less than a second. */
+/** How long a count may wait in memory before it is written, milliseconds of real time: what an end without warning costs is less than a second. */
 export const writeAfterMs = 800
 
 /**
@@ -19,20 +26,18 @@ export const writeAfterMs = 800
  */
 export class LedgerWriter {
   readonly #store: Store
-  readonly #clock: Clock
   readonly #counters = new Map<string, EndpointCounter>()
   #pending: TallyRow[] = []
   readonly #process: string
-  /** What was given to the store, as long as it has not said that it was added. */
-  #batch: { readonly number: number; readonly rows: readonly TallyRow[]; readonly plain: readonly LedgerRow[] } | undefined
+  /** What was given to the store, or is to be next, as long as it has not said that it was added; oldest first. */
+  #waiting: Batch[] = []
   #batches = 0
   #cancelWrite: (() => void) | undefined
   #writing: Promise<void> = Promise.resolve()
 
   /** `process`: tells this writer from all others. */
-  constructor(store: Store, clock: Clock, process: string) {
+  constructor(store: Store, process: string) {
     this.#store = store
-    this.#clock = clock
     this.#process = process
   }
 
@@ -47,7 +52,7 @@ export class LedgerWriter {
         ...{ bucket, grain: 'minute', lengthMs: bucketMs, provider, endpoint, tally },
         mode: mode === 'measure' ? 'measure' : 'reuse',
       })
-      this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
+      this.#cancelWrite ??= systemClock.later(writeAfterMs, () => void this.write())
       return tally
     })
     this.#counters.set(name, counter)
@@ -62,7 +67,7 @@ export class LedgerWriter {
 
   /** What the store did not take yet. */
   unwritten(): readonly TallyRow[] {
-    return [...(this.#batch?.rows ?? []), ...this.#pending]
+    return [...this.#waiting.flatMap(({ rows }) => rows), ...this.#pending]
   }
 
   /** Writes the last counts and stops the timer. */
@@ -71,29 +76,44 @@ export class LedgerWriter {
     this.#cancelWrite?.()
   }
 
+  /** Writes what was counted as far as that can be done while the process or the page ends: nothing is waited for. */
+  leave(): void {
+    this.#take()
+    const { ledger } = this.#store
+    for (const batch of [...this.#waiting]) {
+      const its = { writer: this.#process, number: batch.number }
+      if (ledger.addLast) ledger.addLast(batch.plain, its)
+      else if (!(ledger.add(batch.plain, its) instanceof Promise)) this.#waiting.shift()
+    }
+  }
+
   async #writePending(): Promise<void> {
     this.#cancelWrite?.()
     this.#cancelWrite = undefined
-    for (const counter of this.#counters.values()) counter.turn()
-    if (!(await this.#writeBatch())) return
-    const rows = this.#pending
-    this.#pending = []
-    if (rows.length === 0) return
-    this.#batch = { number: ++this.#batches, rows, plain: rows.map(plainRow) }
-    await this.#writeBatch()
+    if (!(await this.#writeBatches())) return
+    this.#take() // after what is waited for: nothing more is counted in what is taken here
+    await this.#writeBatches()
   }
 
-  /** Writes the batch that waits, if any does. Returns whether none waits any more. */
-  async #writeBatch(): Promise<boolean> {
-    if (!this.#batch) return true
-    const { number, plain } = this.#batch
+  /** Has what was counted be the last batch. */
+  #take(): void {
+    for (const counter of this.#counters.values()) counter.turn()
+    const rows = this.#pending
+    this.#pending = []
+    if (rows.length > 0) this.#waiting.push({ number: ++this.#batches, rows, plain: rows.map(plainRow) })
+  }
+
+  /** Writes the batches that wait, if any do. Returns whether none waits any more. */
+  async #writeBatches(): Promise<boolean> {
     try {
-      await this.#store.ledger.add(plain, { writer: this.#process, number })
-      this.#batch = undefined
+      for (let batch = this.#waiting[0]; batch; batch = this.#waiting[0]) {
+        await this.#store.ledger.add(batch.plain, { writer: this.#process, number: batch.number })
+        this.#waiting = this.#waiting.filter((one) => one !== batch)
+      }
       return true
     } catch {
       await this.#bound()
-      this.#cancelWrite ??= this.#clock.later(writeAfterMs, () => void this.write())
+      this.#cancelWrite ??= systemClock.later(writeAfterMs, () => void this.write())
       return false
     }
   }

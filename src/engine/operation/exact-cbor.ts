@@ -27,7 +27,8 @@ export function exactCbor(value: unknown): Uint8Array {
 type Pairs = readonly (readonly [key: unknown, value: unknown, ...rest: unknown[]])[]
 
 /** The value that was written. */
-export function ofExactCbor(bytes: Uint8Array): unknown {
+export function ofExactCbor({ buffer, byteOffset, byteLength }: Uint8Array): unknown {
+  const bytes = new Uint8Array(buffer, byteOffset, byteLength) // bytes in a `Buffer` would be such
   const pairsOf = new WeakMap<object, Pairs>()
   const createObject = (pairs: Pairs) => {
     const all = pairs.map(([key, value]) => [key, value] as const)

@@ -7,12 +7,14 @@ import type { Entry } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { AnswerFacts } from '../../core/rules/freshness.js'
 import { type LabelSource, labelsBefore, labelsOf } from '../../core/rules/labels.js'
+import { ownCopy } from '../../core/rules/own-copy.js'
 import { unitsOf } from '../../core/rules/units.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import type { Call, CallTerms } from '../call/call.js'
 import type { Fetched, Finished } from '../call/fetched.js'
 import type { Cancellation } from '../cancellation.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
+import { type FunctionCall, runFunction } from '../nested-calls.js'
 import {
   type OperationValue,
   returnedValue,
@@ -35,6 +37,8 @@ export interface OperationParts {
   readonly clock: Clock
   /** What a call has changed that has ended; undefined where it changes nothing. */
   readonly changed: ((value: unknown, args: readonly unknown[]) => Promise<void>) | undefined
+  /** Called where arguments were changed while their call waited. */
+  readonly argumentsChanged: () => void
   /** Called with why a value cannot be stored. */
   readonly inexact: (error: unknown) => void
 }
@@ -45,6 +49,10 @@ export interface Asked {
   readonly args: readonly unknown[]
   readonly terms: CallTerms
   readonly isExcepted: boolean
+  /** The calls it is made within. */
+  readonly within: readonly FunctionCall[]
+  /** The key of arguments, as they are now. */
+  readonly keyOf: (args: readonly unknown[]) => string
 }
 
 /** One call of a wrapped function, as the engine answers it. */
@@ -64,9 +72,18 @@ export class OperationCall implements Call<OperationValue> {
   readonly sent = {}
   readonly #parts: OperationParts
   readonly #args: readonly unknown[]
-  readonly #work: () => Promise<unknown>
+  readonly #within: readonly FunctionCall[]
+  readonly #keyOf: (args: readonly unknown[]) => string
+  readonly #work: (args: readonly unknown[]) => Promise<unknown>
+  /** Whether the arguments hold what cannot be copied. */
+  #hasForeign = false
 
-  constructor(parts: OperationParts, { key, args, terms, isExcepted }: Asked, work: () => Promise<unknown>) {
+  /** `work`: calls the function, with arguments of its own. */
+  constructor(
+    parts: OperationParts,
+    { key, args, terms, isExcepted, within, keyOf }: Asked,
+    work: (args: readonly unknown[]) => Promise<unknown>,
+  ) {
     this.endpoint = parts.endpoint
     this.counter = parts.counter
     this.form = parts.form
@@ -74,10 +91,15 @@ export class OperationCall implements Call<OperationValue> {
     this.key = key
     this.terms = terms
     this.countedFor = parts.endpoint.countBy === 'label' ? terms.label : undefined
-    this.bypass = isExcepted ? 'request-excepted' : terms.bypass ? 'no-store-asked' : undefined
+    const isNested = within.some((call) => call.operation === parts && call.key === key)
+    this.bypass = isExcepted ? 'request-excepted' : terms.bypass ? 'no-store-asked' : isNested ? 'called-by-itself' : undefined
     this.directives = terms.reload ? reloading : noDirectives
     this.#parts = parts
-    this.#args = args
+    this.#args = ownCopy(args, () => {
+      this.#hasForeign = true
+    })
+    this.#within = within
+    this.#keyOf = keyOf
     this.#work = work
   }
 
@@ -95,21 +117,31 @@ export class OperationCall implements Call<OperationValue> {
 
   async callUpstream(_ending: Cancellation, _toRevalidate: Entry | undefined, leave: () => Maybe<void>): Promise<Fetched<OperationValue>> {
     let value: unknown
+    let isOutdated = false
     try {
       const leaving = leave()
       if (leaving instanceof Promise) await leaving
-      value = await this.#work()
+      isOutdated = this.#hasForeign && this.#hasOtherKey()
+      const args = ownCopy(this.#args)
+      value = await runFunction({ operation: this.#parts, key: this.key, within: this.#within }, () => this.#work(args))
       await this.#parts.changed?.(value, this.#args)
     } catch (error) {
       return { result: 'failed', error }
     }
-    const storable = this.#storable(value)
+    const storable = isOutdated ? undefined : this.#storable(value)
     const now = this.#parts.clock.now()
     return {
       ...{ result: 'answered', answer: returnedValue(value, storable), isComplete: true },
       finish: async () => attempted(() => this.#finished(value, storable, now)) ?? { notKept: 'inexact' },
       release() {},
     }
+  }
+
+  /** Whether what could not be copied of the arguments was changed meanwhile: then the result belongs to another key. */
+  #hasOtherKey(): boolean {
+    const isOther = attempted(() => this.#keyOf(this.#args)) !== this.key
+    if (isOther) this.#parts.argumentsChanged()
+    return isOther
   }
 
   #finished(value: unknown, storable: Storable | undefined, now: number): Finished {

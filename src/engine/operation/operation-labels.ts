@@ -12,7 +12,8 @@ import {
 import { factsOf, type OperationParts } from './operation-call.js'
 
 /** A function that can be wrapped: it takes what it likes and returns a promise. */
-export type AsyncFunction = (...args: never[]) => Promise<unknown>
+// biome-ignore lint/suspicious/noExplicitAny: it is whatever the function that is wrapped takes
+export type AsyncFunction = (...args: any[]) => Promise<unknown>
 
 /** Where a label of an operation's values comes from. */
 export type OperationLabel<F extends AsyncFunction = AsyncFunction> =

@@ -1,4 +1,5 @@
 import type { CallOptions } from '../../core/endpoints/options.js'
+import { ownCopy } from '../../core/rules/own-copy.js'
 import type { AsyncFunction } from './operation-labels.js'
 import type { Operation } from './wrap-operation.js'
 
@@ -25,23 +26,28 @@ export function operationLater<F extends AsyncFunction>({ make, checkCallOptions
   ready().catch(() => {}) // told to whoever calls
 
   function called(this: ThisParameterType<F>, ...args: Parameters<F>): Promise<Awaited<ReturnType<F>>> {
-    return made ? made.apply(this, args) : ready().then((operation) => operation.apply(this, args))
+    if (made) return made.apply(this, args)
+    const own = ownCopy(args)
+    return ready().then((operation) => operation.apply(this, own))
   }
   /** On which object its methods are called: on itself, it is on what it stands for. */
   const receiver = (self: unknown, operation: Operation<F>) => (self === called ? operation : self) as Operation<F>
 
   return Object.assign(called, {
     async withOutcome(this: unknown, ...args: Parameters<F>) {
+      const own = ownCopy(args)
       const operation = await ready()
-      return operation.withOutcome.apply(receiver(this, operation), args)
+      return operation.withOutcome.apply(receiver(this, operation), own)
     },
     async explain(this: unknown, ...args: Parameters<F>) {
+      const own = ownCopy(args)
       const operation = await ready()
-      return operation.explain.apply(receiver(this, operation), args)
+      return operation.explain.apply(receiver(this, operation), own)
     },
     async put(this: unknown, ...given: Parameters<Operation<F>['put']>) {
+      const own = ownCopy(given)
       const operation = await ready()
-      return operation.put.apply(receiver(this, operation), given)
+      return operation.put.apply(receiver(this, operation), own)
     },
     async warm(this: unknown, ...given: Parameters<Operation<F>['warm']>) {
       const operation = await ready()
@@ -49,7 +55,8 @@ export function operationLater<F extends AsyncFunction>({ make, checkCallOptions
     },
     calling(options: CallOptions): Operation<F> {
       checkCallOptions(options)
-      return operationLater({ make: async () => (await ready()).calling(options), checkCallOptions })
+      const own = { ...options }
+      return operationLater({ make: async () => (await ready()).calling(own), checkCallOptions })
     },
   }) as Operation<F>
 }

@@ -1,4 +1,5 @@
 import { exactText, InexactValue } from '../../core/rules/exact-text.js'
+import { isPrimitive, ownCopy } from '../../core/rules/own-copy.js'
 import { isPlainData } from '../../core/rules/plain-data.js'
 import { exactCbor, ofExactCbor } from './exact-cbor.js'
 
@@ -48,13 +49,13 @@ export function storableValue(value: unknown, form?: ValueForm): Storable {
   }
   const body = exactCbor(value)
   if (exactText(ofExactCbor(body)) !== text) throw new InexactValue('', 'something that its stored form does not give back exactly')
-  return { head: codings.cbor, body, value: isPrimitive(value) ? unchangeable(value) : each(() => ofExactCbor(body)) }
+  return { head: codings.cbor, body, value: isPrimitive(value) ? unchangeable(value) : each(() => ownCopy(ofExactCbor(body))) }
 }
 
 /** The value of an entry. */
 export function storedValue(head: string, body: Uint8Array, form?: ValueForm): OperationValue {
   if (form) return restoredBy(storedValue(head, body), form)
-  if (head === codings.cbor) return each(() => ofExactCbor(body))
+  if (head === codings.cbor) return each(() => ownCopy(ofExactCbor(body)))
   if (head === codings.buffer) return each(() => bufferOf(body))
   const text = decoder.decode(body)
   return text.startsWith('{') || text.startsWith('[') ? each(() => JSON.parse(text)) : unchangeable(JSON.parse(text))
@@ -85,10 +86,6 @@ function restoredBy(plain: OperationValue, { fromPlain }: ValueForm): OperationV
   return each(() => fromPlain(plain.read()))
 }
 
-function isPrimitive(value: unknown): boolean {
-  return (typeof value !== 'object' || value === null) && typeof value !== 'function'
-}
-
 /** The `Buffer` of Node, which a browser has not. */
 const { Buffer: NodeBuffer } = globalThis as { Buffer?: typeof Buffer }
 
@@ -97,7 +94,8 @@ function isBuffer(value: unknown): value is Uint8Array {
 }
 
 function bufferOf(bytes: Uint8Array): Uint8Array {
-  return NodeBuffer ? NodeBuffer.from(bytes) : bytes.slice()
+  const { buffer } = new Uint8Array(bytes)
+  return NodeBuffer ? NodeBuffer.from(buffer) : new Uint8Array(buffer)
 }
 
 const encoder = new TextEncoder()

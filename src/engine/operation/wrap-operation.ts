@@ -10,6 +10,7 @@ import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Clock } from '../../core/ports/clock.js'
 import type { Entry, EntryStore } from '../../core/ports/entry-store.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import { ownCopy } from '../../core/rules/own-copy.js'
 import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { CallRunner } from '../answer/call-runner.js'
 import { explained } from '../answer/explained.js'
@@ -21,7 +22,9 @@ import { type CallTerms, termsOf } from '../call/call.js'
 import type { CallRecorder } from '../call/call-record.js'
 import type { Events } from '../events.js'
 import type { Gate } from '../gate/gate.js'
+import { lateTurn } from '../late-turn.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
+import { callsAround } from '../nested-calls.js'
 import { OperationCall, type OperationParts, operationForm, valueOfEntry } from './operation-call.js'
 import { OperationKeys } from './operation-keys.js'
 import { type AsyncFunction, changedBy, compiledLabels, type OperationLabel } from './operation-labels.js'
@@ -98,10 +101,15 @@ export function wrapOperation<F extends AsyncFunction>(
   const looksUp = mode !== 'measure' && freshForMs !== undefined && endpoint.slidingMs === undefined && !exceptArguments
   const form = operationForm(fallback, valueForm as ValueForm | undefined)
   const keys = new OperationKeys(endpoint, fn, keyedBy)
-  const [inexact, functions] = [new OncePerEpisode(parts.warn), new OncePerEpisode(parts.warn)]
+  const [inexact, functions, changed] = [new OncePerEpisode(parts.warn), new OncePerEpisode(parts.warn), new OncePerEpisode(parts.warn)]
   const operation: OperationParts = {
     ...{ endpoint, counter, form, valueForm: valueForm as ValueForm | undefined, isRepeatable: retries !== undefined, clock },
     ...{ labels: compiledLabels(labels), changed: changedBy(compiledLabels(invalidates), endpoint, parts) },
+    argumentsChanged: () =>
+      changed.trouble(
+        `results of ${provider}.${name} are not stored`,
+        'an argument was changed while its call waited; give the operation arguments that are not changed, or plain data, which is copied',
+      ),
     inexact: (error) =>
       inexact.trouble(
         `values of ${provider}.${name} are passed on and not stored: return plain data, or give the operation a "form" with "toPlain" and "fromPlain"`,
@@ -112,9 +120,11 @@ export function wrapOperation<F extends AsyncFunction>(
   const reloading = termsOf(endpoint, { reload: true })
   const warmed = termsOf(endpoint, { background: true, label: warmLabel })
 
-  function callOf(self: unknown, args: Parameters<F>, key: string, terms: CallTerms): OperationCall {
+  function callOf(self: unknown, args: Parameters<F>, terms: CallTerms, key = keys.of(self, args)): OperationCall {
     const own = { ...terms, urgency: { ...terms.urgency } } // which a call may change for itself
-    return new OperationCall(operation, { key, args, terms: own, isExcepted: isExcepted(args) }, () => fn.apply(self, args))
+    const keyOf = (now: readonly unknown[]) => keys.of(self, now)
+    const asked = { key, args, terms: own, isExcepted: isExcepted(args), within: callsAround(), keyOf }
+    return new OperationCall(operation, asked, (copy) => fn.apply(self, copy as Parameters<F>))
   }
 
   function isExcepted(args: Parameters<F>): boolean {
@@ -129,7 +139,7 @@ export function wrapOperation<F extends AsyncFunction>(
   }
 
   async function answerTo(self: unknown, args: Parameters<F>, key: string, first?: Maybe<Entry | undefined>): Promise<unknown> {
-    const { answer } = await runner.run<OperationValue>(callOf(self, args, key, ruled), first)
+    const { answer } = await runner.run<OperationValue>(callOf(self, args, ruled, key), first)
     return answer.read()
   }
 
@@ -157,7 +167,8 @@ export function wrapOperation<F extends AsyncFunction>(
     }
     entries.given?.(first, now, true)
     recorder.hit({ counter }, first, now, { ms: 0, status: undefined, foundIn: entries.foundIn?.(first) })
-    return Promise.resolve(value)
+    const late = lateTurn(clock)
+    return late ? late.then(() => value) : Promise.resolve(value)
   }
 
   /** What a wrapped function can do besides being called, on some terms. */
@@ -165,7 +176,7 @@ export function wrapOperation<F extends AsyncFunction>(
     const prepared = (self: unknown, args: Parameters<F>) => {
       parts.assertOpen()
       const receiver = self === called ? undefined : self
-      return callOf(receiver, args, keys.of(receiver, args), terms)
+      return callOf(receiver, args, terms)
     }
     return Object.assign(called as unknown as Operation<F>, {
       async withOutcome(this: unknown, ...args: Parameters<F>) {
@@ -180,19 +191,16 @@ export function wrapOperation<F extends AsyncFunction>(
         parts.assertOpen()
         if (!Array.isArray(args)) throw new UsageError(`the first argument of put is ${shown(args)}: give the arguments as a list`)
         const receiver = this === called ? undefined : this
-        const own = { ...reloading, urgency: { ...reloading.urgency } }
-        const call = new OperationCall(
-          operation,
-          { key: keys.of(receiver, args), args, terms: own, isExcepted: isExcepted(args) },
-          async () => value,
-        )
+        const own = ownCopy(value)
+        const asked = { key: keys.of(receiver, args), args, terms: reloading, isExcepted: isExcepted(args), within: [] }
+        const call = new OperationCall(operation, { ...asked, keyOf: () => asked.key }, async () => own)
         return putAnswer(parts.putting, call)
       },
       async warm(this: unknown, lists: Iterable<Parameters<F>> | AsyncIterable<Parameters<F>>, options: WarmOptions = {}) {
         parts.assertOpen()
         const receiver = this === called ? undefined : this
         async function* each() {
-          for await (const args of lists) yield () => callOf(receiver, args, keys.of(receiver, args), warmed)
+          for await (const args of lists) yield () => callOf(receiver, args, warmed)
         }
         return parts.running.track(warm(parts.warming, { of: countOf(lists), each: each() }, warmTerms(options)))
       },
@@ -205,7 +213,7 @@ export function wrapOperation<F extends AsyncFunction>(
     const terms = termsOf(endpoint, options)
     async function call(this: unknown, ...args: Parameters<F>) {
       parts.assertOpen()
-      return (await runner.run<OperationValue>(callOf(this, args, keys.of(this, args), terms))).answer.read()
+      return (await runner.run<OperationValue>(callOf(this, args, terms))).answer.read()
     }
     return able(call, terms)
   }

@@ -18,6 +18,7 @@ import type { Events } from '../events.js'
 import type { Ended } from './landed.js'
 import { type MeasuredCall, Measurement } from './measurement.js'
 import type { Place } from './place.js'
+import { SplitNotices } from './split-notices.js'
 
 /** Variants of one answer kept at the most (RFC 9111 section 4.1 lets them grow without end). */
 const mostVariants = 100
@@ -63,6 +64,7 @@ export class EntryWriter {
   readonly #measurement: Measurement
   readonly #freshness: OncePerEpisode
   readonly #labels: OncePerEpisode
+  readonly #splits: SplitNotices
   /** Entries added since those of the endpoint were last counted. */
   readonly #added = new Map<Endpoint, number>()
 
@@ -75,6 +77,7 @@ export class EntryWriter {
     this.#measurement = new Measurement(entries, clock)
     this.#freshness = new OncePerEpisode(warn)
     this.#labels = new OncePerEpisode(warn)
+    this.#splits = new SplitNotices(warn)
   }
 
   /** While only measuring: what reuse would have done. `kept`: the complete answer, where there is one. */
@@ -87,6 +90,8 @@ export class EntryWriter {
       typeof keeping === 'string' || !kept || !form
         ? undefined
         : { ...timesOf(keeping), body: form.body, labels: form.labels, units: kept.units, slides: ending === 'answered' }
+    const { provider, name } = call.endpoint
+    if (form) this.#splits.stored({ provider, endpoint: name, key, body: form.body })
     const { method, url } = call.sent
     const request = url === undefined ? key : `${method} ${url}`
     const isAnswered = ending !== 'refused' && ending !== 'serverError' && ending !== 'noAnswer'
@@ -179,6 +184,7 @@ export class EntryWriter {
     }
     const done = await this.put(entry, claim)
     if (done?.notKept) return { notStored: done.notKept }
+    this.#splits.stored(entry)
     if (done?.wasEvicted && isPaidAgain(call, previous, ending)) call.counter.at(this.#clock.now()).refetch(units)
     if (previous?.key !== key) await this.#bound(endpoint, base, key)
     return { stored: keeping }

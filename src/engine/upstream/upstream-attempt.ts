@@ -60,7 +60,7 @@ export class UpstreamAttempt<T> {
     )
     if ('error' in fetched) {
       over()
-      return { landed: this.#withoutAnswer(fetched.error), pauseMs: this.#pauseMs, discard: () => false }
+      return { landed: this.#withoutAnswer(fetched), pauseMs: this.#pauseMs, discard: () => false }
     }
     return this.#withAnswer(fetched, over)
   }
@@ -120,7 +120,8 @@ export class UpstreamAttempt<T> {
   }
 
   /** The call gave nothing that could be handed on, or never left. */
-  #withoutAnswer(error: unknown): Landed<T> {
+  #withoutAnswer({ error, ...fetched }: Extract<Fetched<T>, { readonly error: unknown }>): Landed<T> {
+    const unreached = 'unreached' in fetched && fetched.unreached === true
     const over = Promise.resolve()
     const rest = { place: placeOf(this.#job.call), finished: over, settled: over, attempts: this.#attempt, onWhole: noop, onEnd: noop }
     if (!this.#record || this.#withheld) return { fetched: { result: 'withheld', error, failure: withheldFor(error) }, ...rest }
@@ -129,9 +130,9 @@ export class UpstreamAttempt<T> {
       return { fetched: { result: 'abandoned', error }, ...rest }
     }
     this.#pauseMs = this.#pauseAfter('failed', undefined)
-    this.#record.end({ how: 'failed', error, isRepeated: this.#pauseMs !== undefined })
-    const measured = this.#measured(this.#job.call.key, 'noAnswer')
-    return { fetched: { result: 'failed', error }, ...rest, finished: measured, settled: measured }
+    this.#record.end({ how: unreached ? 'unreached' : 'failed', error, isRepeated: this.#pauseMs !== undefined })
+    const measured = unreached ? over : this.#measured(this.#job.call.key, 'noAnswer')
+    return { fetched: { result: 'failed', error, unreached }, ...rest, finished: measured, settled: measured }
   }
 
   /** What measuring has to note of a call, for which its caller does not wait. Never rejects. */

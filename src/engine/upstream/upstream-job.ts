@@ -17,6 +17,8 @@ export interface UpstreamParts {
   readonly retries: RetryPolicy
   /** Called with what went wrong with an answer that had arrived: once an episode. */
   readonly trouble: (what: string, error: unknown) => void
+  /** The calls that have left and not ended. */
+  readonly underWay: Set<{ leave(): void }>
 }
 
 /** One upstream call to be made for all who ask. */

@@ -8,15 +8,19 @@ import type { Clock } from '../../core/ports/clock.js'
 import type { Call, CallTerms } from '../call/call.js'
 import type { Events } from '../events.js'
 import type { Permit, Result as PermitResult } from '../gate/permit.js'
+import type { UpstreamParts } from './upstream-job.js'
 
 /** How an upstream call ended. */
 export interface UpstreamEnd {
-  readonly how: 'answered' | 'refused' | 'failed' | 'abandoned'
+  /** `unreached`: the provider saw nothing of it, so that it counts nowhere. */
+  readonly how: 'answered' | 'refused' | 'failed' | 'abandoned' | 'unreached'
   readonly error?: unknown
   readonly units?: Units | undefined
   /** Whether it is made again, so that nothing is held off for it. */
   readonly isRepeated?: boolean
 }
+
+type Reached = Exclude<UpstreamEnd['how'], 'unreached'>
 
 /** A call about to leave. `isRepetition`: its caller has had one before. */
 interface Leaving {
@@ -39,6 +43,7 @@ export class UpstreamRecord {
   /** When it left, milliseconds since 1970-01-01T00:00Z. */
   readonly beganAt: number
   readonly #beganTicks: number
+  readonly #underWay: UpstreamParts['underWay']
   #status: number | undefined
   #isAnswered = false
   #reported: Reported | undefined
@@ -47,7 +52,7 @@ export class UpstreamRecord {
 
   constructor(
     { call, terms, permit, attempt, isRepetition }: Leaving,
-    { clock, events }: { readonly clock: Clock; readonly events: Events },
+    { clock, events, underWay }: Pick<UpstreamParts, 'clock' | 'events' | 'underWay'>,
   ) {
     this.#call = call
     this.#terms = terms
@@ -58,6 +63,13 @@ export class UpstreamRecord {
     this.#events = events
     this.beganAt = clock.now()
     this.#beganTicks = clock.ticks()
+    this.#underWay = underWay
+    underWay.add(this)
+  }
+
+  /** The process or the page ends before it does. */
+  leave(): void {
+    this.end({ how: 'abandoned' })
   }
 
   /** The head of its answer has arrived. A failure is one as soon as its head says so, whoever reads the body. */
@@ -82,7 +94,9 @@ export class UpstreamRecord {
   end(end: UpstreamEnd): Units | undefined {
     if (this.#isOver) return undefined
     this.#isOver = true
+    this.#underWay.delete(this)
     const { how, error, isRepeated = false } = end
+    if (how === 'unreached') return this.#unreached(error, isRepeated)
     this.#count(how)
     const unknown = this.#unknownUnits(how, end.units)
     const units = unknown.length === 0 ? end.units : { ...only(this.#call.endpoint.unitsUpTo, unknown), ...end.units }
@@ -106,8 +120,15 @@ export class UpstreamRecord {
     return units
   }
 
+  /** It takes no place, costs nothing and counts nowhere; its endpoint is held off as after any failure. */
+  #unreached(error: unknown, isRepeated: boolean): undefined {
+    const { what } = this.#result({ how: 'failed', error })
+    this.#permit?.end({ how: isRepeated ? 'left' : 'failed', what, isUnreached: true })
+    this.#tell('unreached', { error, units: undefined })
+  }
+
   /** Units that it may have used and its answer does not tell. */
-  #unknownUnits(how: UpstreamEnd['how'], known: Units = {}): string[] {
+  #unknownUnits(how: Reached, known: Units = {}): string[] {
     const { units } = this.#call.endpoint
     const isGood = this.#isAnswered && how !== 'refused' && (this.#status === undefined || this.#status < 300)
     return units && isGood ? Object.keys(units).filter((name) => !Object.hasOwn(known, name)) : []
@@ -120,7 +141,7 @@ export class UpstreamRecord {
   }
 
   /** Counts how it ended, as soon as that is settled. */
-  #count(how: UpstreamEnd['how']): void {
+  #count(how: Reached): void {
     if (this.#isCounted) return
     this.#isCounted = true
     const isMore = this.#terms.urgency.nobodyWaits === true || this.#isRepetition
@@ -132,7 +153,7 @@ export class UpstreamRecord {
     })
   }
 
-  #result({ how, error }: Pick<UpstreamEnd, 'how' | 'error'>): PermitResult {
+  #result({ how, error }: { readonly how: Reached; readonly error?: unknown }): PermitResult {
     const what = error !== undefined ? errorText(error) : `answered with status ${this.#status}`
     return { how: how === 'abandoned' ? 'left' : how, what, saidWhen: this.#reported !== undefined && saysWhen(this.#reported) }
   }

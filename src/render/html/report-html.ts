@@ -194,7 +194,7 @@ div.table{overflow-x:auto;margin-top:28px}
 table{border-collapse:collapse;width:100%;font-size:14px;font-variant-numeric:tabular-nums}
 caption{text-align:left;font-weight:600;padding-bottom:6px}
 th,td{padding:5px 10px;border-bottom:1px solid var(--line);text-align:right;white-space:nowrap}
-th:first-child{text-align:left;padding-left:0}td:last-child{text-align:left;white-space:normal;overflow-wrap:anywhere;min-width:150px;color:var(--soft)}
-thead th{color:var(--soft);font-weight:500}thead th:last-child{text-align:left}tbody th{font-weight:500}
+th:first-child{text-align:left;padding-left:0}.worded td:last-child{text-align:left;white-space:normal;overflow-wrap:anywhere;min-width:150px;color:var(--soft)}
+thead th{color:var(--soft);font-weight:500}.worded thead th:last-child{text-align:left}tbody th{font-weight:500}
 @media print{:root{--ink:#000;--soft:#444;--line:#bbb;--ground:#fff;--tile:#fff}main{padding:0;max-width:none}tr{break-inside:avoid}}
 `

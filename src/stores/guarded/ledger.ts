@@ -6,10 +6,17 @@ import type { Guard } from './guard.js'
 export class GuardedLedger implements LedgerStore {
   readonly #ledger: LedgerStore
   readonly #guard: Guard
+  readonly addLast: LedgerStore['addLast']
 
   constructor(ledger: LedgerStore, guard: Guard) {
     this.#ledger = ledger
     this.#guard = guard
+    this.addLast = ledger.addLast && ((...args) => this.#addLast(...args))
+  }
+
+  /** A store in trouble would only keep the process from ending. */
+  #addLast(...[rows, batch]: Parameters<NonNullable<LedgerStore['addLast']>>): void {
+    if (this.#guard.isOpen && this.#guard.trouble === undefined) this.#ledger.addLast?.(rows, batch)
   }
 
   add(rows: readonly LedgerRow[], batch?: LedgerBatch): Maybe<void> {

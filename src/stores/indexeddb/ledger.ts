@@ -9,9 +9,11 @@ const pieceOf = 500
 
 export class IndexedDbLedger implements LedgerStore {
   readonly #database: Database
+  readonly addLast: NonNullable<LedgerStore['addLast']>
 
-  constructor(database: Database) {
+  constructor(database: Database, addLast: NonNullable<LedgerStore['addLast']>) {
     this.#database = database
+    this.addLast = addLast
   }
 
   add(rows: readonly LedgerRow[], batch?: LedgerBatch): Promise<void> {

@@ -6,6 +6,7 @@ import { Changes } from './changes.js'
 import { IndexedDbClaims } from './claims.js'
 import { Database } from './database.js'
 import { IndexedDbEntries } from './entries.js'
+import { LastCounts } from './last-counts.js'
 import { IndexedDbLedger } from './ledger.js'
 import { Presence } from './presence.js'
 import { IndexedDbRecords } from './records.js'
@@ -35,8 +36,10 @@ export function indexedDbStore({ name = 'stashen', maxBytes = usualBytes }: Inde
   const presence = Presence.isKnown ? new Presence(name) : undefined
   const claims = presence && new IndexedDbClaims(database, presence)
   const entries = new IndexedDbEntries(database, maxBytes, changes, claims)
+  const lastCounts = new LastCounts(name)
+  const ledger = new IndexedDbLedger(database, lastCounts.keep)
   return {
-    ...{ entries, records: new IndexedDbRecords(database), ledger: new IndexedDbLedger(database) },
+    ...{ entries, records: new IndexedDbRecords(database), ledger },
     async open({ warn }: Opening) {
       await database.open(() =>
         warn(`the IndexedDB database "${name}" waits for tabs that have an older version of the page: close or reload them`),
@@ -45,6 +48,7 @@ export function indexedDbStore({ name = 'stashen', maxBytes = usualBytes }: Inde
       changes.open()
       await claims?.tidy()
       await entries.recount()
+      await lastCounts.addTo(ledger)
     },
     onChange: (changed) => changes.listen(changed),
     inspect: async () => ({ on: 'IndexedDB', isWritable: true }),

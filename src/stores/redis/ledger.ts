@@ -28,9 +28,13 @@ export class RedisLedger implements LedgerStore {
   /** What this process adds goes one after the other. */
   #adding: Promise<unknown> = Promise.resolve()
 
-  constructor(link: RedisLink, places: Places) {
+  readonly addLast: LedgerStore['addLast']
+
+  /** `addLast`: undefined where the server can only be reached through a given client. */
+  constructor(link: RedisLink, places: Places, addLast: LedgerStore['addLast']) {
     this.#link = link
     this.#base = places.ledger
+    this.addLast = addLast
   }
 
   add(rows: readonly LedgerRow[], batch?: LedgerBatch): Promise<void> {

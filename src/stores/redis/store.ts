@@ -1,7 +1,10 @@
 import { MissingPackageError, StoreError, UsageError } from '../../core/errors/setup-errors.js'
 import { shown } from '../../core/errors/shown.js'
+import type { LedgerRow } from '../../core/ledger/ledger-row.js'
+import type { LedgerBatch } from '../../core/ports/ledger-store.js'
 import type { Selection } from '../../core/ports/selection.js'
 import type { Opening, Store, StoreFacts } from '../../core/ports/store.js'
+import { addLast } from './add-last.js'
 import { type Address, addressOf, type RedisAddress } from './address.js'
 import { RedisEntries } from './entries.js'
 import { RedisLedger } from './ledger.js'
@@ -44,8 +47,10 @@ export function redisStore(options: RedisStoreOptions = {}): Store {
   const places = new Places(prefix)
   const entries = new RedisEntries(link, places, readOnly)
   const connection = { isOpen: false }
+  const last =
+    address && !readOnly ? (...[rows, batch]: [readonly LedgerRow[], LedgerBatch]) => addLast(address, prefix, rows, batch) : undefined
   return {
-    ...{ entries, records: new RedisRecords(link, places), ledger: new RedisLedger(link, places) },
+    ...{ entries, records: new RedisRecords(link, places), ledger: new RedisLedger(link, places, last) },
     async open({ warn }: Opening) {
       const client = given ?? (await clientOf(address as Address, connection))
       client.on('error', noop) // commands say what is wrong

@@ -61,32 +61,47 @@ export function driverOf<S extends RawStatement>(
         return whileBusy(error, troubleOf, () => work(...given))
       }
     }
+  const held: { database?: RawDatabase<S>; readonly statements: { its?: S }[] } = { database, statements: [] }
+  const prepared = (sql: string): { its?: S } => {
+    const statement = { its: opened(held.database).prepare(sql) }
+    held.statements.push(statement)
+    return statement
+  }
   return {
-    exec: waiting((sql: string) => database.exec(sql)),
+    exec: waiting((sql: string) => opened(held.database).exec(sql)),
     prepare: waiting((sql: string): Statement => {
-      const statement = database.prepare(sql)
+      const statement = prepared(sql)
       return {
-        get: waiting((...parameters: SqlValue[]) => statement.get(...parameters) as Row | undefined),
-        all: waiting((...parameters: SqlValue[]) => statement.all(...parameters) as Row[]),
-        run: waiting((...parameters: SqlValue[]) => Number(statement.run(...parameters).changes)),
+        get: waiting((...parameters: SqlValue[]) => opened(statement.its).get(...parameters) as Row | undefined),
+        all: waiting((...parameters: SqlValue[]) => opened(statement.its).all(...parameters) as Row[]),
+        run: waiting((...parameters: SqlValue[]) => Number(opened(statement.its).run(...parameters).changes)),
       }
     }),
     prepareList: waiting((sql: string): ListStatement => {
-      const statement = database.prepare(sql)
-      if (asLists(statement)) return { get: waiting((...parameters: SqlValue[]) => statement.get(...parameters) as unknown[] | undefined) }
+      const statement = prepared(sql)
+      if (asLists(opened(statement.its)))
+        return { get: waiting((...parameters: SqlValue[]) => opened(statement.its).get(...parameters) as unknown[] | undefined) }
       return {
         get: waiting((...parameters: SqlValue[]) => {
-          const row = statement.get(...parameters)
+          const row = opened(statement.its).get(...parameters)
           return row === undefined ? undefined : Object.values(row as Row)
         }),
       }
     }),
     close() {
-      database.close()
+      held.database?.close()
+      held.database = undefined
+      for (const statement of held.statements) statement.its = undefined // whatever still holds this driver holds nothing of the file
+      held.statements.length = 0
       return released()
     },
     troubleOf,
   }
+}
+
+function opened<T>(one: T | undefined): T {
+  if (one === undefined) throw new Error('the file is closed')
+  return one
 }
 
 /** How long another process may keep the file locked, milliseconds. */
