@@ -1,5 +1,6 @@
 import type { StashConfig } from './config/stash-config.js'
 import { defaults } from './core/defaults.js'
+import type { Common } from './core/endpoints/compile.js'
 import { compileProvider } from './core/endpoints/compile.js'
 import { RuleBook } from './core/endpoints/rule-book.js'
 import type { TermsCompiler } from './core/endpoints/terms.js'
@@ -65,6 +66,8 @@ export interface EngineParts {
   readonly fetch: Fetch
   /** What compiles limits, prices and timetables, where there are any. */
   readonly terms: TermsCompiler | undefined
+  /** What reads protocols, where an endpoint speaks one. */
+  readonly readers: Common['readers']
 }
 
 /** How much is remembered of requests, bytes at the most, beside a store that takes little memory; else which share of what it takes. */
@@ -75,7 +78,7 @@ const mostRemembered = 128 * 1024 * 1024
 /** Puts the engine together from a checked configuration. Does nothing yet. */
 export function assemble(
   config: StashConfig,
-  { store, clock, time = new StoreTime(clock, undefined), mode, events, warn, fetch, terms }: EngineParts,
+  { store, clock, time = new StoreTime(clock, undefined), mode, events, warn, fetch, terms, readers }: EngineParts,
 ): Assembly {
   const { providers = {}, sets = {}, random = Math.random, refusals = defaults.refusals } = config
   const { entries } = store
@@ -110,7 +113,9 @@ export function assemble(
   const refresh = new BackgroundRefresh(inFlight, claimed, clock)
   const runner = new CallRunner({ entries, clock, gate, lookUp, inFlight, refresh, recorder, running })
   const warming = { runner, refresh, clock, closing: new Cancellation() }
-  const compiled = Object.entries(providers).map(([name, options]) => compileProvider(name, options, { mode, sets, refusals, terms }))
+  const compiled = Object.entries(providers).map(([name, options]) =>
+    compileProvider(name, options, { mode, sets, refusals, terms, readers }),
+  )
   const rules = new RuleBook(compiled)
   const invalidate: Invalidate = (selection, itsMode) => {
     if (itsMode === 'measure') return entryWriter.measuredWrite(selection)

@@ -5,8 +5,9 @@ import type { StashConfig } from './config/stash-config.js'
 import { eventNames } from './core/decide/events.js'
 import { defaults } from './core/defaults.js'
 import { compileEndpoint } from './core/endpoints/compile.js'
+import { endpointRules, speaks } from './core/endpoints/endpoint-rules.js'
 import type { ProviderOptions } from './core/endpoints/provider-options.js'
-import { endpointList, resolveRule } from './core/endpoints/resolve-rule.js'
+import { resolveRule } from './core/endpoints/resolve-rule.js'
 import { hasTerms, haveTerms, type TermsCompiler } from './core/endpoints/terms.js'
 import { unmatched } from './core/endpoints/unmatched.js'
 import { StashClosedError, UsageError } from './core/errors/setup-errors.js'
@@ -37,7 +38,7 @@ import { keepingOf, sweepNowAndThen } from './sweeping.js'
 /** What `openStash` does; `fetch`: what really calls upstream, where the configuration does not say. */
 export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Stash> {
   checkConfig(config)
-  const { terms, JournalWriter } = await codeFor(config)
+  const { terms, readers, JournalWriter } = await codeFor(config)
   const { providers = {}, sets = {}, clock = systemClock, mode = defaults.mode, refusals = defaults.refusals } = config
   const warn = config.warn ?? ((message) => console.warn(`stashen: ${message}`))
   const events = new Events(warn)
@@ -73,6 +74,7 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
       warn,
       fetch,
       terms,
+      readers,
     },
   )
   if (terms && mode !== 'offline') {
@@ -80,7 +82,7 @@ export async function buildStash(config: StashConfig, fetch: Fetch): Promise<Sta
   }
   const journal = config.journal && JournalWriter && new JournalWriter(config.journal, { clock, events, warn })
   const taken = new Set(
-    Object.entries(providers).flatMap(([name, options]) => endpointList(options).map((endpoint) => `${name}.${endpoint.name}`)),
+    Object.entries(providers).flatMap(([name, options]) => endpointRules(options, sets).map((rule) => `${name}.${rule.name}`)),
   )
   let closing: Promise<void> | undefined
   const stopListening = beforeLeaving({
@@ -247,14 +249,15 @@ const isOnDisk = (globalThis as { process?: { versions?: { node?: string } } }).
 async function codeFor({ providers = {}, sets = {}, store, journal }: StashConfig) {
   const isTimed = haveTerms(providers, sets)
   const isAlone = store === undefined || store.records instanceof MemoryRecords
-  const [terms, earlier, written] = await Promise.all([
+  const [protocols, terms, earlier, written] = await Promise.all([
+    Object.values(providers).some(speaks) ? onDemand.protocols.get() : undefined,
     isTimed ? onDemand.terms.get() : undefined,
     isTimed ? onDemand.earlier.get() : undefined,
     journal && onDemand.journal.get(),
     isTimed || !isAlone ? loadCalendars() : undefined, // who shares a store may have limits that this stash has not
     isOnDisk ? onDemand.operations.get() : undefined,
   ])
-  return { terms: terms && earlier && { ...terms, ...earlier }, JournalWriter: written?.JournalWriter }
+  return { terms: terms && earlier && { ...terms, ...earlier }, readers: protocols?.readers, JournalWriter: written?.JournalWriter }
 }
 
 /** What a store gives that is no entry may have anything in any place. */
@@ -266,7 +269,7 @@ async function rememberFacts(store: Store, { providers = {}, sets = {}, exchange
   if (exchange) await store.ledger.addFacts({ provider: everyProvider, endpoint: null, since: now, rates: exchange })
   for (const [name, options] of Object.entries(providers)) {
     await store.ledger.addFacts(factsOf(name, options, now))
-    for (const endpoint of endpointList(options))
-      await store.ledger.addFacts(factsOf(name, options, now, { name: endpoint.name, reuse: resolveRule(endpoint, options, sets) }))
+    for (const rule of endpointRules(options, sets))
+      await store.ledger.addFacts(factsOf(name, options, now, { name: rule.name, reuse: rule.rule }))
   }
 }

@@ -3,6 +3,7 @@ import { OnDemand } from './core/on-demand.js'
 /** What a stash loads when it is first configured, or asked for. What the engine loads itself stands where it does. */
 export const onDemand = {
   terms: new OnDemand(() => import('./core/endpoints/compile-terms.js')),
+  protocols: new OnDemand(() => import('./core/protocols/readers.js')),
   earlier: new OnDemand(() => import('./engine/gate/count-earlier.js')),
   journal: new OnDemand(() => import('./engine/ledger/journal-writer.js')),
   upkeep: new OnDemand(() => import('./engine/ledger/ledger-upkeep.js')),

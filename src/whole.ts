@@ -4,6 +4,7 @@ import * as terms from './core/endpoints/compile-terms.js'
 import * as calendars from './core/limits/calendar-code.js'
 import { calendarCode } from './core/limits/calendars.js'
 import type { OnDemand } from './core/on-demand.js'
+import * as protocols from './core/protocols/readers.js'
 import * as moments from './core/time/moment.js'
 import * as publications from './core/time/next-publication.js'
 import * as putting from './engine/answer/put-answer.js'
@@ -37,6 +38,6 @@ publicationCode.give(publications)
 warmingCode.give(warming)
 coarserCode.give(coarser)
 const later: LoadedLater = {
-  ...{ terms, earlier, journal, upkeep, operations, moments, entries, exports, imports, archives, mostUsed, reports, status },
+  ...{ terms, protocols, earlier, journal, upkeep, operations, moments, entries, exports, imports, archives, mostUsed, reports, status },
 }
 for (const name of Object.keys(later) as (keyof LoadedLater)[]) (onDemand[name] as OnDemand<unknown>).give(later[name])

@@ -663,6 +663,7 @@ providers:
       mine: { request: GET /mine, freshFor: 1 h, shared: true }
       up: { request: GET /../up }
       ask: { request: POST /graphql, safe: true, freshFor: 1 min }
+      asked: { request: 'POST /v3/graphql', protocol: graphql, freshFor: 1 min, byName: { Tides: { freshFor: 1 h, limits: [{ calls: 3, per: hour }] } } }
       asks: { request: POST /v1/graphql, safe: true, freshFor: 1 min, failsWhen: { at: /errors } }
       calls: { request: POST /x, safe: true, freshFor: 1 min, keyedBy: { body: [/method, /params] } }
       twice: { request: 'GET /v2/tides/{id}', freshFor: 1 min }
@@ -672,13 +673,15 @@ providers:
       const { warnings } = JSON.parse((await stashen('check', '--json', '--config', file('likely.yaml'))).stdout) as {
         warnings: { path: string; message: string }[]
       }
-      expect(warnings.map(({ path }) => path.split('.').at(-1))).to.eql(['all', 'mine', 'up', 'ask', 'calls', 'twice'])
+      expect(warnings.map(({ path }) => path.split('.').at(-1))).to.eql(['all', 'mine', 'up', 'ask', 'asks', 'calls', 'twice'])
       expect(
         warnings
           .slice(3)
           .map(({ message }) => message)
           .join(),
-      ).to.match(/GraphQL or RPC.*GraphQL or RPC.*repeats the path of "baseUrl", "\/v2"/)
+      ).to.match(
+        /errors.*stored, and whose writes.*protocol: "graphql".*whose writes.*"graphql".*"json-rpc".*repeats the path of "baseUrl", "\/v2"/,
+      )
     })
 
     it('check, explain and measure name what splits keys without need, and the line that leaves it out', async () => {

@@ -5,13 +5,14 @@ import type { StashConfig } from '../config/stash-config.js'
 import { isAddress } from '../config/store-name.js'
 import { likelyMistakes } from '../config/warnings.js'
 import { findConfig } from '../config-file/find-config.js'
+import { endpointRules } from '../core/endpoints/endpoint-rules.js'
 import type { ReuseOptions } from '../core/endpoints/options.js'
-import { endpointList, resolveRule } from '../core/endpoints/resolve-rule.js'
 import type { ConfigFault } from '../core/errors/setup-errors.js'
 import { compileBudget } from '../core/limits/budget.js'
 import { compileLimit, compileQuota } from '../core/limits/limit.js'
 import type { PlanOptions } from '../core/money/plan.js'
 import type { Store } from '../core/ports/store.js'
+import type { Protocol } from '../core/protocols/protocol.js'
 import type { KeyingOptions } from '../core/rules/keying.js'
 import { splitAdvice } from '../core/traffic/key-splits.js'
 import { storedSplits } from '../queries/key-splits.js'
@@ -62,7 +63,7 @@ async function splitsOf(
   const faults: ConfigFault[] = []
   try {
     for (const [provider, options] of Object.entries(providers))
-      for (const { name } of endpointList(options))
+      for (const { name } of endpointRules(options, {}))
         for (const split of await storedSplits(opened, provider, name))
           faults.push({ path: `providers.${provider}.endpoints.${name}`, message: splitAdvice(`${provider}.${name}`, split) })
   } finally {
@@ -73,12 +74,11 @@ async function splitsOf(
 
 function rulesOf({ providers = {}, sets = {}, mode = 'reuse' }: StashConfig): RuleLine[] {
   return Object.entries(providers).flatMap(([name, provider]) =>
-    endpointList(provider).map((endpoint) => {
-      const rule = resolveRule(endpoint, provider, sets)
+    endpointRules(provider, sets).map(({ name: endpointName, endpoint, operation, rule }) => {
       return {
         provider: name,
-        endpoint: endpoint.name,
-        request: endpoint.request,
+        endpoint: endpointName,
+        request: operation ? `${endpoint.protocol} ${operation.name}` : endpoint.request,
         mode: rule.mode ?? provider.mode ?? mode,
         fresh: freshWords(rule),
         staleIfError: rule.staleIfError === undefined ? '-' : String(rule.staleIfError),
@@ -141,9 +141,9 @@ function percent(share: number): string {
 function limitsOf({ providers = {}, sets = {} }: StashConfig): LimitLine[] {
   return Object.entries(providers).flatMap(([provider, options]) => [
     ...(options.limits ?? []).map((limit) => ({ provider, endpoint: null, limit: compileLimit(limit).name })),
-    ...endpointList(options).flatMap((endpoint) =>
-      (resolveRule(endpoint, options, sets).limits ?? []).map((limit) => ({
-        ...{ provider, endpoint: endpoint.name },
+    ...endpointRules(options, sets).flatMap(({ name, rule }) =>
+      (rule.limits ?? []).map((limit) => ({
+        ...{ provider, endpoint: name },
         limit: compileLimit(limit).name,
       })),
     ),
@@ -176,8 +176,8 @@ function ruleWords({ freshFor, freshUntil }: ReuseOptions): string {
   return `until ${when} ${freshUntil.zone}`
 }
 
-function keyWords({ keyedBy, shared, per, safe }: KeyingOptions & { safe?: boolean }): string {
-  const whole = safe ? ['URL and body'] : ['URL']
+function keyWords({ keyedBy, shared, per, safe, protocol }: KeyingOptions & { safe?: boolean; protocol?: Protocol }): string {
+  const whole = protocol ? ['what is asked'] : safe ? ['URL and body'] : ['URL']
   const parts =
     typeof keyedBy === 'function'
       ? ['its function']

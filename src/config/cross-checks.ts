@@ -1,3 +1,4 @@
+import { inherited } from '../core/endpoints/endpoint-rules.js'
 import type { EndpointTerms, NamedEndpointOptions, ReuseOptions, RuleOptions } from '../core/endpoints/options.js'
 import type { ProviderOptions } from '../core/endpoints/provider-options.js'
 import { endpointList, resolveRule } from '../core/endpoints/resolve-rule.js'
@@ -44,7 +45,8 @@ export function ruleFaults(own: RuleOptions, provider: ProviderOptions, sets: Se
     faults.push({ path: `${path}.freshUntil`, message: 'stands beside "freshFor": say one of them' })
   }
   const rule = faults.length === 0 ? resolveRule(withReadableSets(own), { defaults: withReadableSets(provider.defaults) }, sets) : own
-  for (const [option, message] of idleOptions(own, rule)) faults.push({ path: `${path}.${option}`, message })
+  const isInherited = (own as Partial<EndpointTerms>).protocol === 'json-rpc' // whose methods have what makes them do something
+  for (const [option, message] of isInherited ? [] : idleOptions(own, rule)) faults.push({ path: `${path}.${option}`, message })
   for (const option of ['perCall', 'weight'] as const) {
     if (own[option] === undefined || provider.plan !== undefined) continue
     faults.push({ path: `${path}.${option}`, message: 'needs a "plan" of the provider, which says the currency' })
@@ -146,8 +148,42 @@ function endpointFaults(provider: ProviderOptions, sets: Sets, path: string): Co
       faults.push({ path: `${place}.name`, message: `"${endpoint.name}" is the name of ${sameName} too: give each a name of its own` })
     else byName.set(endpoint.name, place)
     faults.push(...ruleFaults(endpoint, provider, sets, place), ...requestFaults(endpoint, provider, place, templates))
+    faults.push(...protocolFaults(endpoint, provider, sets, place))
   }
   return faults
+}
+
+/** Faults of what a protocol is needed for, or stands in the way of. */
+function protocolFaults(endpoint: NamedEndpointOptions, provider: ProviderOptions, sets: Sets, place: string): ConfigFault[] {
+  const { protocol, byName, documents, safe, keyedBy, request } = endpoint
+  const faults: ConfigFault[] = []
+  const fault = (option: string, message: string) => void faults.push({ path: `${place}.${option}`, message })
+  for (const [option, value] of Object.entries({ byName, documents }))
+    if (value !== undefined && protocol === undefined)
+      fault(option, 'needs a "protocol" of the same endpoint, which says what its bodies are')
+  if (protocol === undefined) return faults
+  if (!/^(POST|GET) /.test(String(request))) fault('protocol', 'is for POST and GET only')
+  else if (protocol === 'json-rpc' && !String(request).startsWith('POST ')) fault('protocol', '"json-rpc" is for POST only')
+  if (safe) fault('safe', 'stands beside "protocol", which says which calls only ask: leave it out')
+  if (documents !== undefined && protocol !== 'graphql') fault('documents', 'are those of GraphQL, not of "json-rpc"')
+  if (typeof keyedBy === 'object' && keyedBy.body !== undefined)
+    fault('keyedBy.body', 'stands beside "protocol", by which all of a call counts but its id: leave it out')
+  for (const option of ['freshFor', 'freshUntil'] as const)
+    if (protocol === 'json-rpc' && endpoint[option] !== undefined)
+      fault(
+        option,
+        `does nothing for "json-rpc", which does not say what only asks: name the methods in byName: { "eth_chainId": { ${option}: ... } }`,
+      )
+  for (const [operation, own] of Object.entries(recordOf(byName) ?? {}))
+    if (recordOf(own))
+      faults.push(...ruleFaults(own as RuleOptions, withOwnAsDefaults(provider, endpoint, sets), sets, `${place}.byName.${operation}`))
+  return faults
+}
+
+/** A provider whose defaults are what the rules of operations stand over: the options of their endpoint, over the provider's own. */
+function withOwnAsDefaults(provider: ProviderOptions, endpoint: NamedEndpointOptions, sets: Sets): ProviderOptions {
+  const known = setFaults(endpoint, sets, '').length === 0 && setFaults(provider.defaults ?? {}, sets, '').length === 0
+  return known ? { ...provider, defaults: inherited(endpoint, resolveRule(withReadableSets(endpoint), provider, sets)) } : provider
 }
 
 /** A template, and where it stands in the configuration. */
@@ -161,16 +197,17 @@ function requestFaults(endpoint: NamedEndpointOptions, provider: ProviderOptions
     typeof endpoint.request === 'string' ? parseRequestTemplate(endpoint.request, { ignoreCase: provider.ignoreCase === true }) : undefined
   if (!template) return []
   const faults: ConfigFault[] = []
+  const { protocol } = endpoint
   if (endpoint.safe && template.method !== 'POST') {
     faults.push({ path: `${place}.safe`, message: `is for POST only, not for ${template.method}` })
   }
-  if (template.method !== 'GET' && !endpoint.safe && (endpoint.freshFor ?? endpoint.freshUntil) !== undefined) {
+  if (template.method !== 'GET' && !endpoint.safe && !protocol && (endpoint.freshFor ?? endpoint.freshUntil) !== undefined) {
     faults.push({
       path: `${place}.${endpoint.freshFor === undefined ? 'freshUntil' : 'freshFor'}`,
       message: `answers to ${template.method} are not reused, only those to GET, and to POST with "safe: true": leave it out, the calls are counted all the same`,
     })
   }
-  const unrepeatable = template.method !== 'GET' && template.method !== 'HEAD' && !endpoint.safe
+  const unrepeatable = template.method !== 'GET' && template.method !== 'HEAD' && !endpoint.safe && !protocol
   for (const option of ['retries', 'fallback', 'within', 'failsWhen'] as const) {
     if (endpoint[option] === undefined || !unrepeatable) continue
     const message = `does nothing for ${template.method}, whose calls are sent on once: it is for GET, and for POST with "safe: true"`

@@ -1,6 +1,7 @@
 import * as z from 'zod/mini'
 import { defaults } from '../core/defaults.js'
 import { refusals } from '../core/endpoints/options.js'
+import { protocols } from '../core/protocols/protocol.js'
 import type { KeyedRequest, KeyFunction } from '../core/rules/keying.js'
 import { modes } from '../core/rules/mode.js'
 import { parseRequestTemplate, templateMistake } from '../core/rules/request-template.js'
@@ -56,8 +57,26 @@ const keyedBy = z.union([
   }),
 ])
 
+const operationName = text((value) => /^[\w.:/-]{1,100}$/.test(value), 'the name of an operation or a method')
+
+const protocol = {
+  protocol: option(
+    oneOf(protocols),
+    'What its bodies are: "graphql", of which queries are reusable, or "json-rpc", of which those methods are that `byName` gives a freshness. All others are writes. Default: none.',
+  ),
+  byName: option(
+    z.record(operationName, z.strictObject({ ...rule, ...endpointLabels })),
+    'What holds for some operations (GraphQL) or methods (JSON-RPC) otherwise than for the endpoint, by their names.',
+  ),
+  documents: option(
+    z.record(z.string(), z.string()),
+    'Texts of GraphQL documents by the ids or hashes that clients send in place of them.',
+  ),
+}
+
 const endpoint = {
   ...rule,
+  ...protocol,
   keyedBy: option(keyedBy, 'Which parts of a request distinguish its answer from others. Default: method, URL and body.'),
   ...endpointLabels,
   shared: option(yesOrNo, 'Whether callers with different credentials may share an answer.', false),

@@ -24,20 +24,26 @@ export function likelyMistakes({ providers = {}, sets = {} }: StashConfig): Conf
 /** Paths of interfaces that tell their errors within a 200. */
 const tellsErrorsInside = /(^|\/)(graphql|gql|rpc|jsonrpc|json-rpc|soap|xmlrpc)(\/|$)/i
 
-/** Whether an endpoint is of a kind whose answers look fine when they are not, and nothing says how that shows. */
-function hidesFailures({ request, keyedBy }: NamedEndpointOptions, { failsWhen, reuse, freshFor, freshUntil }: ReuseOptions): boolean {
-  const [, path = ''] = request.split(' ')
-  const pointsAtQuery =
+/** What of an interface whose requests all look alike would be taken for what it is not: its errors for good answers, its writes for repetitions. */
+function mistaken({ request, keyedBy, protocol, safe }: NamedEndpointOptions, rule: ReuseOptions): string | undefined {
+  const { failsWhen, reuse, freshFor, freshUntil } = rule
+  const [method, path = ''] = request.split(' ')
+  const pointsAtCall =
     typeof keyedBy === 'object' && keyedBy.body?.some((pointer) => /^\/(query|variables|operationName|method|params)$/.test(pointer))
-  const isStored = freshFor !== undefined || freshUntil !== undefined
-  const excepts = typeof reuse === 'object' && reuse.exceptAnswer !== undefined
-  return (
-    isStored &&
-    reuse !== 'never' &&
-    failsWhen === undefined &&
-    !excepts &&
-    (tellsErrorsInside.test(path.split('?')[0] as string) || pointsAtQuery === true)
-  )
+  const isOne = tellsErrorsInside.test(path.split('?')[0] as string) || pointsAtCall === true
+  if (!isOne || protocol !== undefined || reuse === 'never' || (freshFor ?? freshUntil) === undefined) return undefined
+  const parts = [
+    ...(failsWhen === undefined && reuse?.exceptAnswer === undefined ? ['errors come within a 200 and would be stored'] : []),
+    ...(method === 'POST' && safe && reuse?.exceptRequest === undefined ? ['writes would be answered from store and never leave'] : []),
+  ]
+  return parts.length > 0 ? parts.join(', and whose ') : undefined
+}
+
+/** The protocol that an endpoint probably speaks, as its option. */
+function protocolWords({ request, keyedBy }: NamedEndpointOptions): string {
+  const pointsAtCall = typeof keyedBy === 'object' && keyedBy.body?.some((pointer) => /^\/(method|params)$/.test(pointer))
+  if (/(graphql|gql)/i.test(request)) return 'protocol: "graphql"'
+  return pointsAtCall || /rpc/i.test(request) ? 'protocol: "json-rpc"' : 'protocol: "graphql" or "json-rpc" where it is one'
 }
 
 function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, rule: ReuseOptions, freshMs: number): string[] {
@@ -50,6 +56,7 @@ function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, r
       const part = path[i]
       return part?.kind === 'literal' && part.text === segment
     })
+  const wrong = mistaken(endpoint, rule)
   const keyedByNothing = typeof keyedBy === 'object' && Array.isArray(keyedBy.query) && keyedBy.query.length === 0
   const hasCredentials = (provider.secretQuery ?? []).length + (provider.secretHeaders ?? []).length > 0 || provider.caller !== undefined
   return [
@@ -59,11 +66,7 @@ function mistakesOf(endpoint: NamedEndpointOptions, provider: ProviderOptions, r
     ...(shared && hasCredentials
       ? ['is shared, and its provider takes credentials: callers with different ones get the same answers']
       : []),
-    ...(hidesFailures(endpoint, rule)
-      ? [
-          'looks like GraphQL or RPC, whose errors come within a 200 and would be stored: say what fails, e.g. failsWhen: { at: "/errors" }, or what is not stored, with reuse: { exceptAnswer }',
-        ]
-      : []),
+    ...(wrong === undefined ? [] : [`looks like GraphQL or RPC, whose ${wrong}: say ${protocolWords(endpoint)}`]),
     ...(repeatsBase
       ? [`repeats the path of "baseUrl", "/${base.join('/')}": only URLs match that have it twice; leave it out of "request"`]
       : []),

@@ -1,18 +1,20 @@
 import { defaults } from '../defaults.js'
-import { compileCredentials } from '../rules/credentials.js'
+import type { Limit } from '../limits/limit.js'
+import type { Protocol, ProtocolReader } from '../protocols/protocol.js'
+import { type Credentials, compileCredentials } from '../rules/credentials.js'
 import { compileFailure } from '../rules/failure.js'
 import { compileFreshness, longestFreshMs } from '../rules/freshness.js'
 import { compileKeying } from '../rules/keying.js'
 import { compileLabels, type EndpointLabel, type LabelFacts, type Labels } from '../rules/labels.js'
 import type { Mode } from '../rules/mode.js'
 import { normalisePercent } from '../rules/normalise-url.js'
-import { parseRequestTemplate, segmentsOf } from '../rules/request-template.js'
+import { parseRequestTemplate, type RequestTemplate, segmentsOf } from '../rules/request-template.js'
 import { unitsUpTo } from '../rules/units.js'
 import { durationMs } from '../time/duration.js'
-import type { Endpoint, Provider, RequestEndpoint } from './endpoint.js'
+import type { ByKind, Endpoint, Provider, RequestEndpoint } from './endpoint.js'
+import { type EndpointRule, endpointRules } from './endpoint-rules.js'
 import type { NamedEndpointOptions, Refusals, ReuseOptions } from './options.js'
 import type { ProviderOptions } from './provider-options.js'
-import { endpointList, resolveRule } from './resolve-rule.js'
 import { hasTerms, noTerms, type TermsCompiler } from './terms.js'
 import { unmatched } from './unmatched.js'
 
@@ -23,6 +25,8 @@ export interface Common {
   readonly refusals: Refusals
   /** What compiles limits, prices and timetables: needed where `haveTerms` finds any. */
   readonly terms?: TermsCompiler | undefined
+  /** What reads protocols: needed where an endpoint speaks one. */
+  readonly readers?: Readonly<Record<Protocol, ProtocolReader>> | undefined
   /** Whether a call may take as long as it likes where no timeout is given, as one of a function may. */
   readonly isUntimed?: boolean
 }
@@ -30,39 +34,16 @@ export interface Common {
 /** Compiles the options of one provider. They have been checked: nothing here can fail. */
 export function compileProvider(name: string, options: ProviderOptions, common: Common): Provider {
   const credentials = compileCredentials(options)
-  const endpoints = endpointList(options).flatMap((endpoint): RequestEndpoint[] => {
-    const template = parseRequestTemplate(endpoint.request, options)
-    if (!template) return []
-    const rule = resolveRule(endpoint, options, common.sets)
-    const compiled = compileEndpoint(name, endpoint.name, rule, options, common)
-    const { shared = false, targetedFields = [], replaySetCookie = false, safe = false } = endpoint
-    const mayReuse = template.method === 'GET' || safe
-    return [
-      {
-        ...compiled,
-        freshForMs: mayReuse ? compiled.freshForMs : undefined,
-        isTended: mayReuse && (compiled.freshForMs !== undefined || isTended(compiled, endpoint)),
-        ...(mayReuse && compiled.freshForMs !== undefined && { holdOff: compileHoldOff(rule.holdOff) }),
-        audience: { shared, targets: targetedFields.map((field) => field.toLowerCase()) },
-        labels: compileLabels(endpoint.labels, saidLabels),
-        invalidates: compileLabels(endpoint.invalidates, saidLabels),
-        exceptRequest: typeof rule.reuse === 'object' ? rule.reuse.exceptRequest : undefined,
-        ...{
-          template,
-          replaySetCookie,
-          isStream: endpoint.stream ?? false,
-          refusals: endpoint.refusals ?? compiled.refusals,
-          fallback: endpoint.fallback,
-          repeatable: template.method === 'GET' || template.method === 'HEAD' || safe,
-        },
-        keying: compileKeying(
-          { provider: name, name: endpoint.name },
-          { ...endpoint, version: rule.version },
-          template.query.map(([parameter]) => parameter),
-          credentials,
-        ),
-      },
-    ]
+  const rules = endpointRules(options, common.sets)
+  const endpoints = rules.flatMap((rule): RequestEndpoint[] => {
+    const template = parseRequestTemplate(rule.endpoint.request, options)
+    if (!template || rule.operation) return []
+    const place = { provider: name, options, common, template, credentials }
+    const reader = rule.endpoint.protocol && common.readers?.[rule.endpoint.protocol]
+    if (rule.endpoint.protocol && !reader) throw new TypeError('a protocol without what reads it')
+    if (!reader) return [compileRequests(rule, place, template.method === 'GET' || rule.endpoint.safe === true)]
+    const its = rules.filter(({ operation }) => operation?.of === rule.name)
+    return [speaking(reader, place, rule, its)]
   })
   return {
     name,
@@ -76,6 +57,62 @@ export function compileProvider(name: string, options: ProviderOptions, common: 
   }
 }
 
+/** Where in a configuration a rule stands, and what it is compiled with. */
+interface RulePlace {
+  readonly provider: string
+  readonly options: ProviderOptions
+  readonly common: Common
+  readonly template: RequestTemplate
+  readonly credentials: Credentials
+}
+
+/** Compiles a rule for requests. `mayReuse`: whether they only ask (RFC 9110 section 9.2.1). */
+function compileRequests({ name, endpoint, rule }: EndpointRule, place: RulePlace, mayReuse: boolean): RequestEndpoint {
+  const { provider, options, common, template, credentials } = place
+  const compiled = compileEndpoint(provider, name, rule, options, common)
+  const { shared = false, targetedFields = [], replaySetCookie = false } = endpoint
+  return {
+    ...compiled,
+    freshForMs: mayReuse ? compiled.freshForMs : undefined,
+    isTended: mayReuse && (compiled.freshForMs !== undefined || isTended(compiled, endpoint)),
+    ...(mayReuse && compiled.freshForMs !== undefined && { holdOff: compileHoldOff(rule.holdOff) }),
+    audience: { shared, targets: targetedFields.map((field) => field.toLowerCase()) },
+    labels: compileLabels(endpoint.labels, saidLabels),
+    invalidates: compileLabels(endpoint.invalidates, saidLabels),
+    exceptRequest: typeof rule.reuse === 'object' ? rule.reuse.exceptRequest : undefined,
+    template,
+    replaySetCookie,
+    isStream: endpoint.stream ?? false,
+    refusals: endpoint.refusals ?? compiled.refusals,
+    fallback: endpoint.fallback,
+    repeatable: mayReuse || template.method === 'HEAD',
+    spoken: undefined,
+    keying: compileKeying(
+      { provider, name },
+      { ...endpoint, version: rule.version },
+      template.query.map(([parameter]) => parameter),
+      credentials,
+    ),
+  }
+}
+
+/** An endpoint whose requests are read before it is known what holds for them: one that cannot be read is a write. */
+function speaking(reader: ProtocolReader, place: RulePlace, rule: EndpointRule, named: readonly EndpointRule[]): RequestEndpoint {
+  const kinds = (one: EndpointRule, outer: readonly Limit[]): ByKind => {
+    const of = (mayReuse: boolean): RequestEndpoint => {
+      const compiled = compileRequests(one, place, mayReuse)
+      const own = one.rule.limits?.length ?? 0
+      const limits = outer.length === 0 ? compiled.limits : [...outer, ...compiled.limits.slice(compiled.limits.length - own)]
+      return { ...compiled, limits, isGivenWhole: mayReuse && !compiled.isStream }
+    }
+    const [query, write] = [of(true), of(false)]
+    return { query, write, unknown: query.freshForMs === undefined ? write : query }
+  }
+  const usual = kinds(rule, [])
+  const byName = new Map(named.map((one) => [one.operation?.name as string, kinds(one, usual.write.limits)]))
+  return { ...usual.write, spoken: { reader, documents: rule.endpoint.documents, usual, byName } }
+}
+
 function saidLabels(source: Extract<EndpointLabel, (...args: never[]) => Labels>, { request, answer }: LabelFacts): Labels {
   if (!request || !answer) throw new TypeError('it has no labels yet')
   return source(request, answer)
@@ -86,7 +123,7 @@ function passedEndpoint(compiled: Endpoint): RequestEndpoint {
   const template = { method: '', path: [], query: [] }
   const keying = compileKeying({ provider: compiled.provider, name: compiled.name }, {})
   const passed = { template, keying, exceptRequest: undefined, labels: undefined, invalidates: undefined, isTended: false }
-  return { ...compiled, ...passed, replaySetCookie: true, fallback: undefined, repeatable: false }
+  return { ...compiled, ...passed, replaySetCookie: true, fallback: undefined, repeatable: false, spoken: undefined }
 }
 
 /** What stands for calls to no known provider: they pass no gate, and take as long as they like. */
@@ -128,6 +165,7 @@ export function compileEndpoint(provider: string, name: string, reuse: ReuseOpti
     believeUpToMs: durationMs(options.believeUpTo),
     isGated: true,
     isStream: false,
+    isGivenWhole: false,
     refusals: options.refusals ?? common.refusals,
     atLimit: reuse.atLimit ?? defaults.atLimit,
     maxWaitMs: durationMs(reuse.maxWait ?? defaults.maxWait) as number,

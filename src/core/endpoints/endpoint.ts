@@ -6,6 +6,7 @@ import type { ReportedQuota } from '../limits/reported-limits.js'
 import type { Money } from '../money/money.js'
 import type { CountedAt, UnbilledOutcome } from '../money/plan.js'
 import type { Units } from '../money/units.js'
+import type { Documents, ProtocolReader } from '../protocols/protocol.js'
 import type { FailureRule } from '../rules/failure.js'
 import type { CallerRule, KeyedRequest, Keying } from '../rules/keying.js'
 import type { LabelSource } from '../rules/labels.js'
@@ -41,6 +42,8 @@ export interface Endpoint extends KeepRule {
   readonly isGated: boolean
   /** Whether answers are handed on as they come, whatever their media type. */
   readonly isStream: boolean
+  /** Whether callers wait for all of an answer, unless it is a stream: only that says whether it is a failure, and whose. */
+  readonly isGivenWhole: boolean
   readonly refusals: Refusals
   readonly withinMs: number | undefined
   readonly retries: { readonly upTo: number; readonly share: number }
@@ -86,6 +89,24 @@ export interface RequestEndpoint extends Endpoint {
   readonly isTended: boolean
   /** Whether a call may be made again (RFC 9110 section 9.2.1). */
   readonly repeatable: boolean
+  readonly spoken: Spoken | undefined
+}
+
+/** The protocol of an endpoint, with what holds for its calls by their names. */
+export interface Spoken {
+  readonly reader: ProtocolReader
+  readonly documents: Documents | undefined
+  /** What holds for a call that `byName` does not name. */
+  readonly usual: ByKind
+  readonly byName: ReadonlyMap<string, ByKind>
+}
+
+/** Rules for calls that ask, and for those that write. */
+export interface ByKind {
+  readonly query: RequestEndpoint
+  readonly write: RequestEndpoint
+  /** What holds where the protocol does not tell. */
+  readonly unknown: RequestEndpoint
 }
 
 /** A provider once its options are compiled. */

@@ -1,5 +1,6 @@
 import type { Trust } from '../decide/trust.js'
 import type { LimitOptions } from '../limits/limit.js'
+import type { Documents, Protocol } from '../protocols/protocol.js'
 import type { FailureOptions } from '../rules/failure.js'
 import type { AnswerFacts, FreshnessFunction } from '../rules/freshness.js'
 import type { KeyedRequest, KeyFunction, KeyOptions } from '../rules/keying.js'
@@ -205,6 +206,16 @@ export interface EndpointTerms {
   readonly per?: (request: KeyedRequest) => string
   /** Says that a POST only asks (RFC 9110 section 9.2.1), so that its answer may be reused. Default false. */
   readonly safe?: boolean
+  /**
+   * What its bodies are. With `graphql` (GraphQL over HTTP) queries are reusable, mutations, subscriptions and what cannot be told are writes. With
+   * `json-rpc` (JSON-RPC 2.0) the methods are reusable that `byName` gives a freshness, all others are writes. Responses with errors are failures. Ids do not
+   * count in keys. Each call of a batch is answered, counted and stored by itself; those that leave do so in one batch. Default: none, a body is a body.
+   */
+  readonly protocol?: Protocol
+  /** What holds for some operations (GraphQL) or methods (JSON-RPC) otherwise than for the endpoint, by their names. In reports they are `endpoint.name`. */
+  readonly byName?: Readonly<Record<string, NamedRule>>
+  /** Texts of GraphQL documents by the ids or hashes that clients send in place of them, as code generators write them. */
+  readonly documents?: Documents
   /** Fields that count before `Cache-Control` where the upstream is trusted, first to last, e.g. `["CDN-Cache-Control"]` (RFC 9213). */
   readonly targetedFields?: readonly string[]
   /** What a caller gets where the upstream fails and no older answer may be given. Default: the failure itself. */
@@ -219,6 +230,9 @@ export interface EndpointTerms {
   /** What refusals end in. Default: the provider's. */
   readonly refusals?: Refusals
 }
+
+/** A rule for one operation or method of an endpoint with a `protocol`. */
+export type NamedRule = RuleOptions & Pick<EndpointTerms, 'labels' | 'invalidates'>
 
 /** A named rule of a provider: which requests it covers and how their answers are treated. */
 export type EndpointOptions = RuleOptions & EndpointTerms

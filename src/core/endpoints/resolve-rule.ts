@@ -9,13 +9,14 @@ export function resolveRule(own: RuleOptions, { defaults: common = {} }: Provide
   return overlaid(withSets(common, sets), withSets(own, sets))
 }
 
-function withSets({ set = [], ...own }: RuleOptions, sets: Sets): ReuseOptions {
+/** Options with those of the sets that they name under them. */
+export function withSets({ set = [], ...own }: RuleOptions, sets: Sets): ReuseOptions {
   const named = typeof set === 'string' ? [set] : set
   return [...named.map((name) => (Object.hasOwn(sets, name) && sets[name]) || {}), own].reduce(overlaid, {})
 }
 
 /** What `over` says, and what `under` says besides; one way of saying how long an answer is fresh takes the place of another. */
-function overlaid(under: ReuseOptions, over: ReuseOptions): ReuseOptions {
+export function overlaid(under: ReuseOptions, over: ReuseOptions): ReuseOptions {
   const both = { ...under, ...over }
   if (over.freshFor !== undefined && over.freshUntil === undefined) delete (both as { freshUntil?: unknown }).freshUntil
   if (over.freshUntil !== undefined && over.freshFor === undefined) delete (both as { freshFor?: unknown }).freshFor

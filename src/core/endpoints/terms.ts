@@ -1,8 +1,9 @@
 import type { NextPublication } from '../rules/freshness.js'
 import type { Endpoint } from './endpoint.js'
+import { endpointRules } from './endpoint-rules.js'
 import type { ReuseOptions } from './options.js'
 import type { ProviderOptions } from './provider-options.js'
-import { endpointList, resolveRule, type Sets } from './resolve-rule.js'
+import type { Sets } from './resolve-rule.js'
 
 /** What of an endpoint takes calendars or decimals to be known. */
 export type Terms = Pick<Endpoint, 'limits' | 'price' | 'spending' | 'reportedQuota'>
@@ -26,6 +27,6 @@ export function hasTerms(
 /** Whether any endpoint of a configuration has limits, prices or a timetable. */
 export function haveTerms(providers: Readonly<Record<string, ProviderOptions>>, sets: Sets): boolean {
   return Object.values(providers).some(
-    (options) => hasTerms({}, options) || endpointList(options).some((endpoint) => hasTerms(resolveRule(endpoint, options, sets), options)),
+    (options) => hasTerms({}, options) || endpointRules(options, sets).some(({ rule }) => hasTerms(rule, options)),
   )
 }

@@ -1,4 +1,5 @@
 import Big from 'big.js'
+import { endOfString } from './json-text.js'
 
 /**
  * What JSON text (RFC 8259) says, where a value can hold all of it; undefined where the text is no JSON, or has numbers that a double does
@@ -29,16 +30,6 @@ function namesIn(text: string): number | undefined {
     if (nameEnd.test(text)) names++
   }
   return names
-}
-
-/** Where a JSON string ends whose contents begin at `from`: behind the next quote with an even number of backslashes before it. */
-function endOfString(text: string, from: number): number {
-  for (let quote = text.indexOf('"', from); quote >= 0; quote = text.indexOf('"', quote + 1)) {
-    let first = quote
-    while (first > from && text[first - 1] === '\\') first--
-    if ((quote - first) % 2 === 0) return quote + 1
-  }
-  return text.length
 }
 
 /** Decimals of so many digits a double gives back as they were (IEEE 754, binary64). */

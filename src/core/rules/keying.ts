@@ -19,6 +19,8 @@ export interface KeyedRequest {
 /** A request with all of its header fields, their names in lower case and each once. */
 export interface SentRequest extends KeyedRequest {
   readonly fields: Iterable<readonly [name: string, value: string]>
+  /** What of its body distinguishes it from others, where that is not simply all of it. */
+  readonly identity?: { readonly body: Uint8Array; readonly name: string } | undefined
 }
 
 /** Which parts of a request tell its answer from others. */

@@ -90,8 +90,10 @@ export function leftOut({ credentials }: CallerRule, keying: Keying, url: URL): 
   )
 }
 
-function bodyPart({ by, pointers }: Keying, { body, header }: KeyedRequest): string {
-  return by || !body || body.byteLength === 0 ? '' : ` body:${bodyKey(body, header, pointers)}`
+function bodyPart({ by, pointers }: Keying, { body, header, identity }: SentRequest): string {
+  const named = identity ? ` call:${digestAgain(identity.name)}` : '' // whatever else a rule says of bodies
+  const its = identity?.body ?? body
+  return by || !its || its.byteLength === 0 ? named : `${named} body:${bodyKey(its, header, pointers)}`
 }
 
 /** Fields that always matter: by the one bytes differ, by the other what a browser lets a page see. */

@@ -32,12 +32,15 @@ interface Arrived<T> {
   release(): void
 }
 
-/** `amiss`: it is complete, and says that it failed, or is not JSON though it says so. `abandoned`: nobody waited for its end. */
+/**
+ * `amiss`: it is complete, and says that it failed, or is not JSON though it says so; `isOfCaller`: that may be about what was asked, so that nothing is held off.
+ * `abandoned`: nobody waited for its end.
+ */
 export type Finished =
   | { readonly kept: Kept }
   | { readonly notKept: NotKept; readonly units?: Units | undefined }
   | { readonly broken: unknown }
-  | { readonly amiss: Error; readonly units?: Units | undefined }
+  | { readonly amiss: Error; readonly isOfCaller?: boolean; readonly units?: Units | undefined }
   | { readonly abandoned: unknown }
 
 /** The units that an answer says it cost. */

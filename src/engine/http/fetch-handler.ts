@@ -27,7 +27,7 @@ import { answerOfEntry, type CompleteAnswer, type HttpAnswer, type Recipient, to
 import type { HttpCall, Matched } from './http-call.js'
 import { textOfGet } from './http-request.js'
 import type { Fetch } from './http-upstream.js'
-import type { CallPreparation, Prepared } from './prepare-call.js'
+import type { CallPreparation, Prepared, PreparedBatch } from './prepare-call.js'
 import { refusalAnswer } from './refusal-response.js'
 import { type RequestSnapshot, snapshotOf } from './request-snapshot.js'
 
@@ -131,7 +131,7 @@ export class FetchHandler {
   /** What a call would do now; nothing is called, stored or counted. */
   async explain(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<Explanation> {
     const { preparation, explaining } = this.#parts
-    const prepared = await preparation.prepare(snapshotOf(input, init))
+    const prepared = oneCall(await preparation.prepare(snapshotOf(input, init)))
     const { explainCall } = await explainingCode.get()
     return explainCall(explaining, preparation.call(prepared), prepared.matched)
   }
@@ -139,7 +139,7 @@ export class FetchHandler {
   /** The call that a request comes to, for what nobody waits for. */
   async callOf(input: Parameters<Fetch>[0], init: Parameters<Fetch>[1]): Promise<HttpCall> {
     const { preparation } = this.#parts
-    return preparation.call(await preparation.prepare(snapshotOf(input, init)), { background: true, label: warmLabel })
+    return preparation.call(oneCall(await preparation.prepare(snapshotOf(input, init))), { background: true, label: warmLabel })
   }
 
   /** Stores an answer to a request, that came at a time. */
@@ -147,7 +147,7 @@ export class FetchHandler {
     const { preparation, putting } = this.#parts
     const own = answer.clone()
     void answer.body?.cancel() // its caller cannot read what is stored any more, nor hold it up
-    const prepared = await preparation.prepare(snapshotOf(input, undefined))
+    const prepared = oneCall(await preparation.prepare(snapshotOf(input, undefined)))
     const call = preparation.call(prepared, { reload: true }, { fetch: async () => own, at })
     if (!prepared.matched.endpoint)
       throw new UsageError(`no endpoint covers ${call.sent.method} ${call.sent.url}: nothing can be stored for it; see stashen explain`)
@@ -156,18 +156,47 @@ export class FetchHandler {
   }
 
   async #fetch(preparing: Maybe<Prepared>, wanted: CallOptions | undefined, first: Maybe<Entry | undefined>): Promise<Response> {
-    const { clock, runner, preparation } = this.#parts
+    const { preparation } = this.#parts
     const prepared = preparing instanceof Promise ? await preparing : preparing
-    const { method, url, rule } = prepared.matched
-    const call = preparation.call(prepared, wanted)
+    if (prepared.batch) return this.#fetchBatch(prepared, prepared.batch, wanted)
+    return this.#answer(preparation.call(prepared, wanted), prepared.matched, wanted, first)
+  }
+
+  /** Answers the calls of a batch, and makes one response of their replies; where one is refused or fails without a reply, the batch is. */
+  async #fetchBatch({ matched, sending }: Prepared, prepared: PreparedBatch, wanted: CallOptions | undefined): Promise<Response> {
+    const { preparation, clock } = this.#parts
+    const { batch, calls } = preparation.batch(prepared, wanted)
+    const all = await Promise.allSettled(
+      calls.map((call, i) => this.#answer(call, (prepared.calls[i] as Prepared).matched, wanted, undefined).finally(() => batch.over(i))),
+    )
+    const responses = all.map((one) => {
+      if (one.status === 'rejected') throw one.reason
+      return one.value
+    })
+    const { answer, outcome } = await batch.responseOf(
+      responses,
+      responses.map((one) => this.outcomeOf(one) as Outcome),
+    )
+    const { method, url } = matched
+    const recipient = { method, url: withoutFragment(url), signal: sending.signal }
+    return this.#respond(answer, outcome, clock.now(), recipient, noop)
+  }
+
+  async #answer(
+    call: HttpCall,
+    { method, url, rule }: Matched,
+    wanted: CallOptions | undefined,
+    first: Maybe<Entry | undefined>,
+  ): Promise<Response> {
+    const { clock, runner } = this.#parts
     const recipient: Recipient = { method, url: withoutFragment(url), signal: call.terms.signal }
     try {
       const { answer, outcome, record } = await runner.run(call, first)
       const now = clock.now()
       const isStored = outcome.how === 'hit' || outcome.how === 'stale'
       const isExcerpt = call.excerpt !== undefined && isStored
-      const asked = isExcerpt ? excerpted(answer as CompleteAnswer, now - outcome.ageMs, (name) => call.header(name)) : answer
-      return this.#respond(asked, outcome, now, recipient, () => record.end('abandoned', outcome.reason))
+      const own = isExcerpt ? excerpted(answer as CompleteAnswer, now - outcome.ageMs, (name) => call.header(name)) : call.ownForm(answer)
+      return this.#respond(own, outcome, now, recipient, () => record.end('abandoned', outcome.reason))
     } catch (error) {
       return this.#refused(error, call, wanted?.refusals ?? rule.refusals, recipient)
     }
@@ -218,6 +247,11 @@ export class FetchHandler {
     const text = textOfGet(input, init)
     if (text !== undefined) this.#known.set(text, { ...known, signal: undefined }, [known.url, known.key])
   }
+}
+
+function oneCall(prepared: Prepared): Prepared {
+  if (prepared.batch) throw new UsageError(`the request is a batch of ${prepared.batch.calls.length} calls: give each by itself`)
+  return prepared
 }
 
 function withoutFragment({ href, hash }: URL): string {

@@ -32,6 +32,8 @@ import { type Fetch, fetchAnswer, fetchOrRenew, type UpstreamRequest } from './h
 import { type Invalidation, isUnsafe } from './invalidation.js'
 import { relayingBy } from './relaying.js'
 import type { SentBy } from './sent-by.js'
+import { SharedBody } from './shared-body.js'
+import type { Asked } from './spoken-calls.js'
 
 /** A request, with what covers it. */
 export interface Matched extends Match {
@@ -58,6 +60,10 @@ export interface Sending {
   send(signal: AbortSignal): readonly [input: Parameters<Fetch>[0], init: RequestInit]
   readonly signal: AbortSignal | undefined
   readonly sentBy?: SentBy | undefined
+  /** What it says in the protocol of its endpoint. */
+  readonly asked?: Asked | undefined
+  /** The request as functions see it, where it is not keyed and has a body. */
+  readonly request?: SentRequest | undefined
   readonly keyed?: {
     readonly request: SentRequest
     readonly key: string
@@ -129,7 +135,8 @@ export class HttpCall implements Call<HttpAnswer> {
   #labelFacts(): LabelFacts {
     const { method, url, provider, rule } = this.#matched
     const segments = segmentsOf(normalisePercent(url.pathname)).slice(provider?.base?.segments.length)
-    const request = this.#sending.keyed?.request ?? sentRequest({ method, url, header: (name) => this.header(name) })
+    const { keyed, request: own } = this.#sending
+    const request = keyed?.request ?? own ?? sentRequest({ method, url, header: (name) => this.header(name) })
     return { request, path: parameterValues(rule.template, segments), query: url.searchParams }
   }
 
@@ -189,7 +196,8 @@ export class HttpCall implements Call<HttpAnswer> {
     if (!this.excerpt) {
       const mayAsk = toRevalidate && mayCarryConditions(url)
       const fetched = await fetchOrRenew(call, mayAsk ? answerOfEntry(toRevalidate) : undefined)
-      if (isUnsafe(method) && this.endpoint.freshForMs === undefined) await this.#afterWrite(fetched)
+      const mayWrite = isUnsafe(method) && this.#sending.asked?.call.isQuery !== true
+      if (mayWrite && this.endpoint.freshForMs === undefined) await this.#afterWrite(fetched)
       return fetched
     }
     const fetched = await fetchAnswer(call)
@@ -210,6 +218,7 @@ export class HttpCall implements Call<HttpAnswer> {
       redaction: this.#redaction,
       labels: labels && ((answer) => this.#labelsBy(labels, answer)),
       authorized: this.#sending.headers.has('authorization'),
+      asked: this.#sending.asked,
     }
   }
 
@@ -220,8 +229,19 @@ export class HttpCall implements Call<HttpAnswer> {
     return sentBy ? (...request) => sentBy(fetch, !isFetchOfRuntime, ...request) : fetch
   }
 
+  /** An answer with the id of this call, where it has that of another. */
+  ownForm(answer: HttpAnswer): HttpAnswer {
+    const { asked } = this.#sending
+    const bytes = answer.body instanceof SharedBody ? answer.body.bytes : answer.body
+    if (asked?.call.id === undefined || bytes === undefined) return answer
+    const reply = new TextDecoder().decode(bytes)
+    const own = asked.reader.withIdOf(asked.call, reply)
+    if (own === reply) return answer
+    return { ...answer, body: new TextEncoder().encode(own), fields: answer.fields.filter(([name]) => !ofBytes.includes(name)) }
+  }
+
   get relaying(): Relaying<HttpAnswer> | undefined {
-    return this.isPassed || this.excerpt ? undefined : relayingBy((ending) => this.#request(ending, () => undefined))
+    return this.isPassed || this.excerpt || this.#sending.asked ? undefined : relayingBy((ending) => this.#request(ending, () => undefined))
   }
 
   /** What a request changed that was answered is out of date. */
@@ -231,13 +251,17 @@ export class HttpCall implements Call<HttpAnswer> {
     const { fields } = fetched.answer
     const { invalidates } = this.endpoint
     try {
-      await invalidation.after(this.#matched.url, (name) => fieldValue(fields, name))
+      // operations have one URL in common, which says nothing of what they change
+      if (!this.#sending.asked) await invalidation.after(this.#matched.url, (name) => fieldValue(fields, name))
       if (invalidates) await invalidation.of(this.#labelsBy(invalidates, headOnly(fetched.answer)))
     } catch (error) {
       trouble('what a write changed cannot be invalidated', error)
     }
   }
 }
+
+/** Response fields that hold for the bytes of a body. */
+const ofBytes = ['content-length', 'content-digest', 'repr-digest', 'digest', 'content-md5', 'etag']
 
 /** For calls to no known provider. */
 export const usualCredentials = compileCredentials({})

@@ -23,6 +23,7 @@ import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js
 import { type Exchanged, judgedByHead, type Keeper, keptForm, takesCompleteAnswer } from './kept-answer.js'
 import { SharedBody } from './shared-body.js'
 import { shownAnswer } from './shown-answer.js'
+import type { Asked } from './spoken-calls.js'
 
 export type Fetch = typeof globalThis.fetch
 
@@ -41,6 +42,8 @@ export interface UpstreamRequest {
   readonly clock: Clock
   readonly redaction: Redaction
   readonly labels: Keeper['labels']
+  /** What it says in the protocol of its endpoint. */
+  readonly asked?: Asked | undefined
   /** Whether the request carries `Authorization`. */
   readonly authorized: boolean
   /** When the answer came, where another process has asked for it. */
@@ -140,7 +143,7 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     vary: said.vary,
     search: said.search,
     reported: said.reported,
-    isStream: endpoint.isStream || streamingTypes.includes(type),
+    isStream: endpoint.isStream || streamingTypes.includes(type) || (call.asked !== undefined && isSeveral(type)),
     settled: body?.settled,
     judged,
     arriving: body ? shownAnswer(call, answer, body, { http, judged }) : undefined,
@@ -211,6 +214,10 @@ function judgedBody(call: UpstreamRequest, answer: CompleteAnswer, known: Exchan
   const { statuses, test } = endpoint.failure
   const { status, fields } = http
   if (statuses.has(status)) return { notKept: 'failed' }
+  if (call.asked) {
+    const fault = replyFault(call, call.asked, answer)
+    if (fault) return fault
+  }
   const isWhole = status >= 200 && status < 300 && status !== 206 && method !== 'HEAD'
   if (isWhole && endpoint.mode !== 'measure' && endpoint.isTended) {
     if (isBrokenJson(fieldValue(fields, 'content-type'), answer.body)) return { amiss: amiss(endpoint, 'calls itself JSON and is not') }
@@ -219,6 +226,28 @@ function judgedBody(call: UpstreamRequest, answer: CompleteAnswer, known: Exchan
   }
   return { kept: keptForm(call, answer, known) }
 }
+
+/** Whether a response of a protocol has several parts, as they come: it is passed on. */
+function isSeveral(type: string): boolean {
+  return type.startsWith('multipart/') || type === 'text/event-stream'
+}
+
+/** Why the response to a call in a protocol is not kept; undefined where it may be. */
+function replyFault(
+  { endpoint }: UpstreamRequest,
+  { reader, call }: Asked,
+  { status, fields, body }: CompleteAnswer,
+): Finished | undefined {
+  if (status < 200 || status > 299 || isSeveral(fieldValue(fields, 'content-type')?.toLowerCase() ?? '')) return { notKept: 'not-reusable' }
+  if (!endpoint.isTended) return undefined
+  const fault = reader.faultOf(call, decoder.decode(body))
+  if (fault === undefined) return undefined
+  if (endpoint.mode === 'measure' || fault === 'unknown-document') return { notKept: 'failed' }
+  if (fault === 'foreign') return { amiss: amiss(endpoint, 'is no reply to what was asked') }
+  return { amiss: amiss(endpoint, 'has errors'), isOfCaller: true, units: unitsOf(endpoint.units, factsOf({ status, fields }, body)) }
+}
+
+const decoder = new TextDecoder()
 
 function amiss({ provider, name }: RequestEndpoint, what: string): Error {
   return new Error(`the answer of ${provider}.${name} ${what}`)

@@ -1,11 +1,12 @@
 import { unknownProvider } from '../../core/endpoints/compile.js'
-import type { Provider, RequestEndpoint } from '../../core/endpoints/endpoint.js'
+import type { Provider, RequestEndpoint, Spoken } from '../../core/endpoints/endpoint.js'
 import type { CallOptions, Refusals } from '../../core/endpoints/options.js'
 import type { RuleBook } from '../../core/endpoints/rule-book.js'
 import { shown } from '../../core/errors/shown.js'
 import { reusableFields } from '../../core/http/stored-head.js'
 import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Maybe } from '../../core/ports/maybe.js'
+import type { ProtocolCall } from '../../core/protocols/protocol.js'
 import { digestOf } from '../../core/rules/digest.js'
 import type { SentRequest } from '../../core/rules/keying.js'
 import type { Mode } from '../../core/rules/mode.js'
@@ -16,6 +17,7 @@ import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
+import { Batch, type BatchParts } from './batch.js'
 import { callOptionsOf } from './call-options.js'
 import { CredentialNotices } from './credential-notices.js'
 import { excerptOf } from './excerpt.js'
@@ -24,8 +26,9 @@ import { HttpCall, type HttpCallParts, type Matched, type Sending, usualCredenti
 import { bypassOf, bytesOf, requestDirectivesOf, SentFields } from './http-request.js'
 import type { Fetch } from './http-upstream.js'
 import { assertSendable, type RequestSnapshot } from './request-snapshot.js'
-import { sentByOf } from './sent-by.js'
+import { type SentBy, sentByOf } from './sent-by.js'
 import { SharedBody } from './shared-body.js'
+import { type Asked, callsIn, ruleFor } from './spoken-calls.js'
 
 export interface PrepareCallParts extends HttpCallParts {
   readonly rules: RuleBook
@@ -46,6 +49,14 @@ interface Known {
 export interface Prepared {
   readonly matched: Matched
   readonly sending: Sending
+  readonly batch?: PreparedBatch
+}
+
+/** The calls of a batch, each with what holds for it, and what sends them. */
+export interface PreparedBatch {
+  readonly calls: readonly Prepared[]
+  readonly parts: Omit<BatchParts, 'fetch'>
+  readonly sentBy: SentBy | undefined
 }
 
 /** A request, and what covers it. */
@@ -54,7 +65,12 @@ interface Covered {
   readonly signal: AbortSignal | undefined
   readonly provider: Provider
   readonly endpoint: RequestEndpoint
+  readonly asked?: Asked | undefined
 }
+
+type ReadBody = Awaited<ReturnType<typeof bytesOf>>
+
+const encoder = new TextEncoder()
 
 /** An answer that is known, in place of one from upstream. `at`: when it came, milliseconds since 1970-01-01T00:00Z; default: now. */
 interface KnownAnswer {
@@ -76,6 +92,7 @@ export class CallPreparation {
   readonly #unknown: RequestEndpoint
   readonly #forms = new Map<RequestEndpoint, AnswerForm<HttpAnswer>>()
   readonly #counters = new Map<RequestEndpoint, EndpointCounter>()
+  readonly #toldOf = new Set<string>()
 
   constructor(parts: PrepareCallParts) {
     this.#parts = parts
@@ -98,8 +115,62 @@ export class CallPreparation {
   prepare(sent: RequestSnapshot, wanted?: CallOptions): Maybe<Prepared> {
     const matched = this.#match(sent)
     if (this.#parts.isFetchOfRuntime) this.#assertSendable(sent, matched)
-    const sending = this.#sending(matched, sent, wanted?.signal)
+    const { spoken } = matched.rule
+    if (spoken) return this.#spoken(matched, spoken, sent, signalOf(sent, wanted))
+    const sending = this.#sending(matched, sent, signalOf(sent, wanted))
     return sending instanceof Promise ? sending.then((done) => ({ matched, sending: done })) : { matched, sending }
+  }
+
+  /** A request of an endpoint with a protocol: what holds for it depends on what it asks. */
+  #spoken(matched: Matched, spoken: Spoken, sent: RequestSnapshot, signal: AbortSignal | undefined): Maybe<Prepared> {
+    const { method, url, provider } = matched
+    const of = (call: ProtocolCall, body: ReadBody | undefined): Prepared => {
+      if (call.isUnknownDocument) this.#unknownDocument(matched.rule)
+      const endpoint = ruleFor(spoken, call)
+      const its: Matched = { ...matched, endpoint, rule: endpoint, counter: this.#counter(endpoint) }
+      const covered = { sent, signal, provider: provider as Provider, endpoint, asked: { reader: spoken.reader, call } }
+      return { matched: its, sending: endpoint.isTended ? this.#keyed(its, covered, body) : this.#passing(its, covered, body) }
+    }
+    if (method === 'GET' || method === 'HEAD') {
+      const [call] = spoken.reader.read({ method, url }, spoken.documents)?.calls ?? []
+      return call ? of(call, undefined) : { matched, sending: this.#passing(matched, { sent, signal }, undefined) }
+    }
+    return bytesOf(sent).then((body) => {
+      const request = callsIn(spoken, { method, url, ...body })
+      if (request && !request.isBatch) return of(request.calls[0] as ProtocolCall, body)
+      const whole = { matched, sending: this.#passing(matched, { sent, signal }, body) }
+      if (!request) return whole
+      const calls = request.calls.map((call) => of(call, body))
+      const keys = calls.map(({ sending }) => sending.keyed?.key)
+      const parts = { reader: spoken.reader, calls: request.calls, keys, resend: body.resend }
+      return { ...whole, batch: { calls, parts, sentBy: sentByOf(sent.init) } }
+    })
+  }
+
+  #unknownDocument({ provider, name }: RequestEndpoint): void {
+    const place = `${provider}.${name}`
+    if (this.#toldOf.has(place)) return
+    this.#toldOf.add(place)
+    const next = 'give their texts as "documents" of the endpoint, or have the client send one with its hash once'
+    this.#parts.warn(`requests of ${place} name documents by hashes or ids whose text was not seen: they are sent on each time; ${next}`)
+  }
+
+  /** A request that is sent on as it is. */
+  #passing(
+    { method, url, endpoint }: Matched,
+    { sent, signal, asked }: Pick<Covered, 'sent' | 'signal' | 'asked'>,
+    body: ReadBody | undefined,
+  ): Sending {
+    const { input, init } = sent
+    const headers = body ? new SentFields(body.headers) : SentFields.of(sent)
+    const header = (name: string) => headers.get(name)
+    return {
+      ...{ headers, signal, asked },
+      sentBy: sentByOf(init),
+      bypass: endpoint ? undefined : 'no-endpoint',
+      request: asked && sentRequest({ method, url, header, body: encoder.encode(asked.call.text), fields: headers }),
+      send: (own) => body?.resend(own) ?? [input, { ...init, signal: own } as RequestInit],
+    }
   }
 
   #assertSendable(sent: RequestSnapshot, { url, provider }: Matched): void {
@@ -116,6 +187,22 @@ export class CallPreparation {
     return new HttpCall(parts, matched, sending, this.#form(matched.rule), wanted)
   }
 
+  /** The calls of a batch, and what brings them together again. */
+  batch(
+    { sentBy, calls, parts }: PreparedBatch,
+    wanted: CallOptions | undefined,
+  ): { readonly batch: Batch; readonly calls: readonly HttpCall[] } {
+    const { fetch, isFetchOfRuntime } = this.#parts
+    const whole = new Batch({ ...parts, fetch: sentBy ? (...request) => sentBy(fetch, !isFetchOfRuntime, ...request) : fetch })
+    return {
+      batch: whole,
+      calls: calls.map(({ matched, sending }, i) => {
+        const own = { ...sending, sentBy: undefined }
+        return new HttpCall({ ...this.#parts, fetch: whole.fetchOf(i) }, matched, own, this.#form(matched.rule), wanted)
+      }),
+    }
+  }
+
   #counter(rule: RequestEndpoint): EndpointCounter {
     let counter = this.#counters.get(rule)
     if (!counter) {
@@ -125,39 +212,29 @@ export class CallPreparation {
     return counter
   }
 
-  #sending(matched: Matched, sent: RequestSnapshot, wanted: AbortSignal | undefined): Maybe<Sending> {
+  #sending(matched: Matched, sent: RequestSnapshot, signal: AbortSignal | undefined): Maybe<Sending> {
     const { method, provider, endpoint } = matched
-    const { input, init } = sent
-    const signal = sent.isSignalOfRequest ? (wanted ?? sent.signal) : (sent.signal ?? wanted)
-    if (!provider || !endpoint?.isTended) {
-      const bypass = endpoint ? undefined : 'no-endpoint'
-      return {
-        headers: SentFields.of(sent),
-        signal,
-        sentBy: sentByOf(init),
-        bypass,
-        send: (own) => [input, { ...init, signal: own } as RequestInit],
-      }
-    }
+    if (!provider || !endpoint?.isTended) return this.#passing(matched, { sent, signal }, undefined)
     const covered = { sent, signal, provider, endpoint }
     if (method === 'GET' || method === 'HEAD') return this.#keyed(matched, covered, undefined)
     return bytesOf(sent).then((body) => this.#keyed(matched, covered, body))
   }
 
-  #keyed(
-    { method, url }: Matched,
-    { sent, signal, provider, endpoint }: Covered,
-    body: Awaited<ReturnType<typeof bytesOf>> | undefined,
-  ): Sending {
+  #keyed({ method, url }: Matched, { sent, signal, provider, endpoint, asked }: Covered, body: ReadBody | undefined): Sending {
     const { input, init } = sent
     const fields = body ? new SentFields(body.headers) : SentFields.of(sent)
     const { headers } = fields
     const header = (field: string) => fields.get(field)
     const send: Sending['send'] = (own) =>
       body?.resend(own) ?? [input, { ...init, ...(headers && { headers }), signal: own } as RequestInit]
-    const keyed: SentRequest = sentRequest({ method: method === 'HEAD' ? 'GET' : method, url, header, body: body?.bytes, fields })
+    const asking = body && asked?.call
+    const keyed: SentRequest = sentRequest({
+      ...{ method: method === 'HEAD' ? 'GET' : method, url, header, fields },
+      body: asking ? encoder.encode(asking.text) : body?.bytes,
+      identity: asking?.identity === undefined ? undefined : { body: encoder.encode(asking.identity), name: asking.name ?? '' },
+    })
     const known = this.#known(provider, endpoint, keyed)
-    const its = { headers: fields, signal, sentBy: sentByOf(init), send }
+    const its = { headers: fields, signal, sentBy: sentByOf(init), send, asked }
     if (!known) return { ...its, bypass: 'no-key' }
     const { redirect, connection } = callOptionsOf(sent)
     const isApart = connection !== '' && !provider.caller && !endpoint.keying.shared
@@ -204,13 +281,17 @@ export class CallPreparation {
       restore: answerOfEntry,
       statusOf: ({ status }) => status,
       slides: (entry) => answerOfEntry(entry).status < 300,
-      canJoin: ({ body }) => !(body instanceof SharedBody) || body.joinable,
+      canJoin: ({ body }) => !(body instanceof SharedBody) || (endpoint.isGivenWhole ? body.bytes !== undefined : body.joinable),
       copy: (shared) => ({ ...shared, fields: reusableFields(shared.fields, { withCookies: replaySetCookie }) }),
       fallback: fallback && fallbackAnswer(fallback),
     }
     this.#forms.set(endpoint, form)
     return form
   }
+}
+
+function signalOf({ signal, isSignalOfRequest }: RequestSnapshot, wanted: CallOptions | undefined): AbortSignal | undefined {
+  return isSignalOfRequest ? (wanted?.signal ?? signal) : (signal ?? wanted?.signal)
 }
 
 function urlOf(text: string): URL {

@@ -207,7 +207,7 @@ export class UpstreamAttempt<T> {
     const { call } = this.#job
     if (result !== 'answered' || isStream || call.endpoint.mode === 'measure') return false
     const standIn = this.#standIn()
-    if (standIn === 'serve') return true
+    if (standIn === 'serve' || call.endpoint.isGivenWhole) return true
     return call.endpoint.failure.test !== undefined && (standIn === 'fallback' || this.#parts.retries.mayRepeat(call, this.#attempt))
   }
 
@@ -218,7 +218,8 @@ export class UpstreamAttempt<T> {
     const failsLate = result === 'answered' && error !== undefined
     if (failsLate) this.#pauseMs = this.#pauseAfter('failed', undefined)
     const how = failsLate ? 'failed' : result === 'answered' && 'abandoned' in finished ? 'abandoned' : result
-    return { known, used: this.#record?.end({ how, error, units: known, isRepeated: this.#pauseMs !== undefined }) }
+    const isOfCaller = 'amiss' in finished && finished.isOfCaller
+    return { known, used: this.#record?.end({ how, error, units: known, isRepeated: this.#pauseMs !== undefined, isOfCaller }) }
   }
 
   /** Stores a complete answer, where that is allowed. Whatever goes wrong with that, the caller has the answer. */

@@ -18,6 +18,8 @@ export interface UpstreamEnd {
   readonly units?: Units | undefined
   /** Whether it is made again, so that nothing is held off for it. */
   readonly isRepeated?: boolean
+  /** Whether it failed by what it asked, as far as is known: the upstream works. */
+  readonly isOfCaller?: boolean
 }
 
 type Reached = Exclude<UpstreamEnd['how'], 'unreached'>
@@ -95,7 +97,7 @@ export class UpstreamRecord {
     if (this.#isOver) return undefined
     this.#isOver = true
     this.#underWay.delete(this)
-    const { how, error, isRepeated = false } = end
+    const { how, error, isRepeated = false, isOfCaller = false } = end
     if (how === 'unreached') return this.#unreached(error, isRepeated)
     this.#count(how)
     const unknown = this.#unknownUnits(how, end.units)
@@ -106,7 +108,7 @@ export class UpstreamRecord {
     })
     const billed = how === 'abandoned' ? (this.#isAnswered ? 'answered' : 'failed') : how
     if (this.#permit) {
-      const result = this.#result({ how: isRepeated && how === 'failed' ? 'abandoned' : how, error })
+      const result = this.#result({ how: how !== 'failed' ? how : isRepeated ? 'abandoned' : isOfCaller ? 'answered' : how, error })
       this.#permit.end({
         how: result.how,
         what: result.what,
