@@ -22,6 +22,7 @@ export type {
   FreshOptions,
   InvalidatedLabel,
   NamedEndpointOptions,
+  NamedRule,
   PriceOptions,
   Refusals,
   ReuseExceptions,

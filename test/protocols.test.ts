@@ -5,10 +5,19 @@ import { Client, fetchExchange, gql } from '@urql/core'
 import { persistedExchange } from '@urql/exchange-persisted'
 import { expect } from 'chai'
 import { FetchRequest, JsonRpcProvider } from 'ethers'
+import fc from 'fast-check'
 import { buildSchema, graphqlSync } from 'graphql'
 import { GraphQLClient } from 'graphql-request'
+import { createColors } from 'picocolors'
 import { openStash, type ProviderOptions, type Stash, type StashConfig } from 'stashen'
 import { createPublicClient, http } from 'viem'
+import { readers } from '../src/core/protocols/readers.js'
+import type { SeenCall } from '../src/core/traffic/seen-call.js'
+import { summaryOf } from '../src/core/traffic/summary.js'
+import { ObservedCall } from '../src/measure/observed-call.js'
+import { starterYaml } from '../src/measure/starter-config.js'
+import { trafficText } from '../src/render/traffic-text.js'
+import { stashen } from './support/command-line.js'
 
 interface Played {
   readonly stash: Stash
@@ -498,6 +507,97 @@ describe('GraphQL', () => {
         expect((await ask(stash, base, { query: '{ broken }' })).text).to.include('overloaded')
         expect(received).to.have.length(5)
       },
+    )
+  })
+})
+
+describe('the commands that look at traffic', () => {
+  it('recognise both protocols in what a program sends, propose them, and say which methods repeat', () => {
+    const seen: SeenCall[] = []
+    const call = (path: string, body: object, answer: object) => {
+      const one = new ObservedCall({ salt: 'salt', seen: (its) => void seen.push(its) })
+      one.asks('POST', `https://chain.skerry.example${path}`, [['content-type', 'application/json']])
+      one.sends(JSON.stringify(body))
+      one.answers(200)
+      one.brings(JSON.stringify(answer))
+      one.over(true)
+    }
+    for (let id = 0; id < 4; id++) {
+      call('/rpc', { jsonrpc: '2.0', id, method: 'eth_chainId' }, { jsonrpc: '2.0', id, result: '0x2a' })
+      call('/graphql', { query: 'query Tides { tides }' }, { data: { tides: [] } })
+      call('/graphql', { query: 'mutation { book }' }, { data: { book: id } })
+    }
+    const summary = summaryOf(seen)
+    const [graph, rpc] = summary.providers[0]?.endpoints ?? []
+    expect([rpc?.protocol, rpc?.repeats, rpc?.same, rpc?.operations]).to.eql([
+      'json-rpc',
+      3,
+      3,
+      [{ name: 'eth_chainId', calls: 4, repeats: 3, same: 3 }],
+    ])
+    expect([graph?.protocol, graph?.whatIf[0]?.saved]).to.eql(['graphql', 3])
+    expect(starterYaml(summary))
+      .to.match(/eth_chainId: 3 times, 3 with the same answer[^]*protocol: json-rpc/)
+      .and.match(/protocol: graphql\n +freshFor: 10 s/)
+    expect(trafficText(summary, { colors: createColors(false) }))
+      .to.match(/graphql {2}.*say protocol: "graphql"/)
+      .and.match(/"byName".*eth_chainId \(3\)/)
+    expect(JSON.stringify(seen)).to.not.include('tides')
+  })
+
+  it('try a query that is given, and nothing that may write', () => {
+    const { reply } = harbourServer()
+    return between(
+      (body, url) => (url.pathname === '/rpc' ? node(body, url) : reply(body, url)),
+      {},
+      async ({ base, received }) => {
+        const tried = (path: string, ...options: string[]) =>
+          stashen('try', `${base}${path}`, '--store', 'memory:', '--times', '3', '--body', ...options)
+        expect((await tried('/graphql', '{"query":"query Tides { tides }"}')).stdout).to.match(
+          /POST http[^]*same again.*store[^]*cut off.*store/,
+        )
+        const chain = '{"jsonrpc":"2.0","id":1,"method":"eth_chainId"}'
+        expect((await tried('/rpc', chain, '--fresh-for', '1 min')).stdout).to.match(/same again.*store[^]*3 calls/)
+        const before = received.length
+        for (const [body, why] of [
+          ['{"query":"mutation { book(berth: \\"1\\") { id } }"}', 'a mutation or a subscription'],
+          [chain, 'nothing tells that "eth_chainId" only asks'],
+          [`[${chain}]`, 'is a batch'],
+          ['{}', 'neither GraphQL nor JSON-RPC'],
+        ] as const)
+          expect((await tried('/rpc', body)).stderr).to.include(why)
+        expect(received).to.have.length(before)
+      },
+    )
+  })
+})
+
+describe('JSON text', () => {
+  it('of any shape is taken apart into calls and put together again with nothing lost', () => {
+    const { 'json-rpc': reader } = readers
+    const id = fc.oneof(fc.string(), fc.integer(), fc.double({ noNaN: true, noDefaultInfinity: true }))
+    const url = new URL('https://chain.skerry.example')
+    fc.assert(
+      fc.property(
+        fc.array(fc.tuple(id, fc.string(), fc.json()), { minLength: 1, maxLength: 5 }),
+        fc.constantFrom('', ' ', '\n\t'),
+        (calls, space) => {
+          fc.pre(new Set(calls.map(([one]) => JSON.stringify(one))).size === calls.length && !calls.some(([one]) => Object.is(one, -0)))
+          const text = calls.map(
+            ([one, method, params]) =>
+              `{${space}"id"${space}:${JSON.stringify(one)},"params":${params}${space},"method":${JSON.stringify(method)}}`,
+          )
+          const request = reader.read({ method: 'POST', url, text: `[${text.join(`${space},`)}]` })
+          expect(request?.calls.map(({ sent, name }) => [sent, name])).to.eql(text.map((one, i) => [one, calls[i]?.[1]]))
+          const replies = calls.map(([one, , params]) => `{"result":${params},"id":${JSON.stringify(one)}}`)
+          expect(reader.repliesIn(`[${[...replies].reverse().join()}]`, request?.calls ?? [])).to.eql(replies)
+          const [call] = request?.calls ?? []
+          expect(call && reader.withIdOf({ ...call, id: '"another"' }, replies[0] as string)).to.equal(
+            `{"result":${calls[0]?.[2]},"id":"another"}`,
+          )
+        },
+      ),
+      { numRuns: 200 },
     )
   })
 })

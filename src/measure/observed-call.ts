@@ -1,5 +1,7 @@
+import { digestOf } from '../core/rules/digest.js'
 import type { SeenCall } from '../core/traffic/seen-call.js'
-import { BodyDigest, pathWithoutSecrets, requestKey } from './request-key.js'
+import { spokenCall } from '../core/traffic/spoken.js'
+import { BodyDigest, operationName, pathWithoutSecrets, requestKey } from './request-key.js'
 
 /** The time, whatever the program makes of its clock. */
 const { now } = Date
@@ -49,16 +51,23 @@ export class ObservedCall {
     this.#isOver = true
     const { method, url } = this.#request
     const { salt } = this.#observing
+    const text = method === 'POST' ? this.#sent.whole() : undefined
+    const spoken = text ? spokenCall(text) : undefined
+    const answer = spoken ? spoken.answerOf(this.#got.whole() ?? '') : ''
     this.#observing.seen({
       at: this.#at,
       ms: Math.round((ticks() - this.#began) * 1_000) / 1_000,
       method,
       origin: url.origin,
       path: pathWithoutSecrets(salt, url.pathname),
-      ...requestKey(salt, { ...this.#request, body: this.#sent.text() }),
+      ...requestKey(salt, { ...this.#request, body: spoken?.identity ?? this.#sent.text() }),
+      ...(spoken && { protocol: spoken.protocol, operation: operationName(spoken.operation), isQuery: spoken.isQuery }),
       status: this.#status,
       bytes: this.#got.bytes,
-      answer: isWhole && this.#status !== undefined ? `${this.#status} ${this.#got.text()}` : undefined,
+      answer:
+        isWhole && this.#status !== undefined
+          ? `${this.#status} ${answer === '' ? this.#got.text() : digestOf(answer).slice(0, 22)}`
+          : undefined,
     })
   }
 }

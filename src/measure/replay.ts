@@ -37,7 +37,7 @@ export class Replay {
     this.#call = call
     this.#now = call.at
     const url = `${call.origin}${call.path}?call=${encodeURIComponent(call.key)}`
-    const response = await stash.fetch(url, { method: call.method }).catch(() => undefined)
+    const response = await stash.fetch(url, { method: call.method, ...bodyOf(call) }).catch(() => undefined)
     await response?.text().catch(() => undefined)
   }
 
@@ -53,10 +53,20 @@ export class Replay {
   }
 
   #answer(): Response {
-    const { ms = 0, status, answer } = this.#call ?? {}
+    const { ms = 0, status, answer, isQuery } = this.#call ?? {}
     this.#ticks += ms
     if (status === undefined) throw new TypeError('no answer came')
     const isEmpty = status === 204 || status === 205 || status === 304
-    return new Response(isEmpty ? null : (answer ?? `${this.#ticks}`), { status, headers: { 'content-type': 'text/plain' } })
+    const said = answer ?? `${this.#ticks}`
+    return new Response(isEmpty ? null : isQuery ? JSON.stringify({ data: said }) : said, {
+      status,
+      headers: { 'content-type': 'text/plain' },
+    })
   }
+}
+
+/** A query of GraphQL that is the same for the same calls; none for other requests, whose bodies nothing depends on. */
+function bodyOf({ isQuery, operation = '', key }: SeenCall): { readonly body?: string } {
+  const name = /^[A-Za-z_]\w*$/.test(operation) ? operation : ''
+  return isQuery ? { body: JSON.stringify({ query: `query ${name} { seen }`, variables: { key } }) } : {}
 }

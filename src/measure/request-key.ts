@@ -20,6 +20,11 @@ export function requestKey(
   return { key: digest(JSON.stringify([base, parts])).slice(0, 22), base, parts }
 }
 
+/** The name of an operation, as it is written down. */
+export function operationName(name: string | undefined): string | undefined {
+  return name !== undefined && /^[\w./:-]{1,60}$/.test(name) && !looksRandom(name) ? name : undefined
+}
+
 /** Names come from the program: what is no plain name is not written down. */
 function shownName(name: string): string {
   return /^\??[\w.[\]-]{1,60}$/.test(name) && !looksRandom(name) ? name : '~'
@@ -42,16 +47,27 @@ export function pathWithoutSecrets(salt: string, path: string): string {
     .join('/')
 }
 
+/** Text of a body that is looked at, bytes at the most. */
+const mostLookedAt = 64 * 1024
+
 /** Digests a body while it goes by. */
 export class BodyDigest {
   readonly #hash: Hash = createHash('sha256')
+  readonly #pieces: Uint8Array[] = []
   bytes = 0
+
+  /** All of it; undefined where that is long. */
+  whole(): string | undefined {
+    return this.bytes <= mostLookedAt ? Buffer.concat(this.#pieces).toString() : undefined
+  }
 
   add(chunk: unknown): void {
     const bytes = typeof chunk === 'string' ? Buffer.from(chunk) : chunk instanceof Uint8Array ? chunk : undefined
     if (!bytes) return
     this.bytes += bytes.byteLength
     this.#hash.update(bytes)
+    if (this.bytes <= mostLookedAt) this.#pieces.push(bytes)
+    else this.#pieces.length = 0
   }
 
   text(): string {

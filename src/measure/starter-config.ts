@@ -1,10 +1,12 @@
 import { Document, type Pair, type Scalar, type YAMLMap } from 'yaml'
+import type { Protocol } from '../core/protocols/protocol.js'
 import { parseRequestTemplate } from '../core/rules/request-template.js'
 import type { EndpointSummary, ProviderSummary, TrafficSummary } from '../core/traffic/summary.js'
 import type { WhatIf } from '../core/traffic/what-if.js'
 
 interface StarterEndpoint {
   readonly request: string
+  readonly protocol?: Protocol
   readonly freshFor?: string
 }
 
@@ -16,9 +18,9 @@ export interface StarterConfig {
 
 export function starterConfig({ providers }: Pick<TrafficSummary, 'providers'>): StarterConfig {
   const endpointsOf = (provider: ProviderSummary) =>
-    writable(provider).map(({ name, request, fitting }): [string, StarterEndpoint] => [
+    writable(provider).map(({ name, request, protocol, fitting }): [string, StarterEndpoint] => [
       name,
-      { request, ...(fitting && { freshFor: fitting.lifetime }) },
+      { request, ...(protocol && { protocol }), ...(fitting && { freshFor: fitting.lifetime }) },
     ])
   return {
     mode: 'measure',
@@ -39,7 +41,7 @@ export function starterYaml(summary: TrafficSummary): string {
     for (const endpoint of writable(provider)) {
       const map = document.getIn(['providers', provider.name, 'endpoints'], true) as YAMLMap
       const pair = map.items.find(({ key }) => (key as Scalar).value === endpoint.name) as Pair<Scalar, YAMLMap>
-      pair.key.commentBefore = ` ${seenOf(endpoint)}`
+      pair.key.commentBefore = [seenOf(endpoint), ...operationsOf(endpoint)].map((line) => ` ${line}`).join('\n')
     }
   return document.toString({ lineWidth: 0 })
 }
@@ -47,6 +49,16 @@ export function starterYaml(summary: TrafficSummary): string {
 /** Those that a rule can be for: not those of methods that are no plain word. */
 function writable({ endpoints }: ProviderSummary): readonly EndpointSummary[] {
   return endpoints.filter(({ request }) => parseRequestTemplate(request) !== undefined)
+}
+
+/** What is to be named of the methods of JSON-RPC, none of which is reused by itself. */
+function operationsOf({ protocol, operations }: EndpointSummary): string[] {
+  const again = operations.filter(({ repeats }) => repeats > 0)
+  if (protocol !== 'json-rpc' || again.length === 0) return []
+  return [
+    'give those of its methods a freshness that only ask, e.g. byName: { eth_chainId: { freshFor: 1 day } }; they repeated:',
+    ...again.map(({ name, repeats, same }) => `  ${name}: ${repeats} times, ${same} with the same answer as before`),
+  ]
 }
 
 function seenOf({ calls, repeats, same, whatIf, fitting }: EndpointSummary): string {

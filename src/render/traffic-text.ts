@@ -1,5 +1,6 @@
+import type { Protocol } from '../core/protocols/protocol.js'
 import { splitAdvice } from '../core/traffic/key-splits.js'
-import type { EndpointSummary, TrafficSummary } from '../core/traffic/summary.js'
+import type { EndpointSummary, OperationSummary, TrafficSummary } from '../core/traffic/summary.js'
 import { triedLifetimes } from '../core/traffic/what-if.js'
 import { countOf, countText, latencyText, shortened } from './format.js'
 import { type TableRow, textTable } from './plain-table.js'
@@ -49,7 +50,14 @@ export function trafficText(given: TrafficSummary, { colors }: { colors: Colors 
   const saved = tableOf(providers, colors, [...triedLifetimes], ({ whatIf }) =>
     whatIf.map(({ saved, outdated }) => (outdated === 0 ? cell(saved) : `${countText(saved)} (${countText(outdated)})`)),
   )
-  const isAsked = providers.some(({ endpoints }) => endpoints.some(({ request, repeats: its }) => its > 0 && request.startsWith('POST ')))
+  const isAsked = providers.some(({ endpoints }) =>
+    endpoints.some(({ request, protocol, repeats: its }) => its > 0 && protocol === undefined && request.startsWith('POST ')),
+  )
+  const spoken = providers.flatMap(({ name, endpoints }) =>
+    endpoints.flatMap(({ name: endpoint, protocol, operations }) =>
+      protocol ? [`${colors.yellow(protocol)}  ${name}.${endpoint}: ${protocolAdvice(protocol, operations)}\n`] : [],
+    ),
+  )
   const legend = [
     'same: the very bytes of the answer before; slow: 1 s or longer',
     'refused: 429 or 503; failed: no answer, or 500 and above',
@@ -61,8 +69,16 @@ export function trafficText(given: TrafficSummary, { colors }: { colors: Colors 
       endpoint.splits.map((split) => `${colors.yellow('splits keys')}  ${splitAdvice(`${name}.${endpoint.name}`, split)}\n`),
     ),
   )
-  const apart = splits.length > 0 ? `\n${splits.join('')}` : ''
+  const apart = splits.length + spoken.length > 0 ? `\n${[...spoken, ...splits].join('')}` : ''
   return `${colors.bold(`${head}, ${again}`)}\n\n${seen}\n\n${colors.bold('Calls that reuse would have saved, by how long answers are fresh')}\n\n${saved}\n\n${colors.dim(legend)}\n${apart}`
+}
+
+/** What to say of an endpoint whose bodies are those of a protocol. */
+function protocolAdvice(protocol: Protocol, operations: readonly OperationSummary[]): string {
+  if (protocol === 'graphql') return 'say protocol: "graphql", by which its queries are reused, and nothing else'
+  const again = operations.filter(({ repeats }) => repeats > 0).map(({ name, repeats }) => `${name} (${countText(repeats)})`)
+  const seen = again.length > 0 ? `; repeated: ${again.join(', ')}` : ''
+  return `say protocol: "json-rpc", and in "byName" how long methods are fresh that only ask${seen}`
 }
 
 function tableOf(

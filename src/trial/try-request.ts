@@ -10,6 +10,8 @@ import { memoryStore } from '../stores/memory/store.js'
 
 export interface TryOptions {
   readonly url: string
+  /** JSON that is posted; undefined for a GET. */
+  readonly body: string | undefined
   readonly headers: [string, string][]
   /** What covers the URL; its store is not used. */
   readonly config: StashConfig
@@ -20,8 +22,9 @@ export interface TryOptions {
 }
 
 /** Calls a URL in all the ways that show what reuse does: bare, through a stash, again, once it has expired, with the provider cut off; then many times. */
-export async function tryRequest({ url, headers, config, store, times, atOnce }: TryOptions): Promise<Tried> {
+export async function tryRequest({ url, body, headers, config, store, times, atOnce }: TryOptions): Promise<Tried> {
   const { fetch } = globalThis
+  const init = posting(body, headers)
   let [upstreamCalls, isCutOff, aheadMs] = [0, false, 0]
   const counted: typeof fetch = (input, init) => {
     if (isCutOff) return Promise.reject(new TypeError('the provider is cut off'))
@@ -36,7 +39,7 @@ export async function tryRequest({ url, headers, config, store, times, atOnce }:
     let outcome: Outcome | undefined
     let [status, error]: [number | undefined, string | undefined] = [undefined, undefined]
     try {
-      const response = await by(url, { headers })
+      const response = await by(url, init)
       await response.arrayBuffer()
       status = response.status
       outcome = stash?.outcomeOf(response)
@@ -68,13 +71,20 @@ export async function tryRequest({ url, headers, config, store, times, atOnce }:
   }
   const many = await openStash({ ...common, store })
   try {
-    const load = await callMany(() => many.fetch(url, { headers }), { times, atOnce })
+    const load = await callMany(() => many.fetch(url, init), { times, atOnce })
     const freshForMs = first?.freshUntil && first.freshUntil.getTime() - systemClock.now()
     const endpoint = first ? `${first.provider}.${first.endpoint}` : ''
     return { endpoint, freshForMs, notStored: first?.notStored, steps, load, upstreamCalls }
   } finally {
     await many.close()
   }
+}
+
+/** The options of the request that is tried. */
+export function posting(body: string | undefined, headers: readonly [string, string][] = []): RequestInit {
+  return body === undefined
+    ? { headers: [...headers] }
+    : { method: 'POST', body, headers: [['content-type', 'application/json'], ...headers] }
 }
 
 async function callMany(call: () => Promise<Response>, { times, atOnce }: Pick<TryOptions, 'times' | 'atOnce'>): Promise<Tried['load']> {

@@ -1,3 +1,4 @@
+import type { Protocol } from '../protocols/protocol.js'
 import type { KeyPart } from './key-splits.js'
 
 /** One HTTP call that a program made, as it was seen to leave and come back. Holds no credential: keys and answers are digests. */
@@ -17,6 +18,12 @@ export interface SeenCall {
   readonly base: string
   /** Of the key: its query parameters and request fields, by name, their values as digests. */
   readonly parts: readonly KeyPart[]
+  /** What its body is, where that shows. */
+  readonly protocol?: Protocol | undefined
+  /** The operation or method that it names. */
+  readonly operation?: string | undefined
+  /** Whether it is an operation that only asks. */
+  readonly isQuery?: boolean | undefined
   /** Undefined where no answer came. */
   readonly status: number | undefined
   /** Bytes of the body as they came over the wire. */
@@ -26,6 +33,6 @@ export interface SeenCall {
 }
 
 /** Whether a call brought an answer that another caller could have been given: whole, and a success (RFC 9110 section 15.3). */
-export function isReusable({ method, status, answer }: SeenCall): boolean {
-  return method === 'GET' && status !== undefined && status >= 200 && status < 300 && answer !== undefined
+export function isReusable({ method, isQuery, status, answer }: SeenCall): boolean {
+  return (method === 'GET' || isQuery === true) && status !== undefined && status >= 200 && status < 300 && answer !== undefined
 }

@@ -1,3 +1,5 @@
+import { grouped } from '../grouped.js'
+import type { Protocol } from '../protocols/protocol.js'
 import { inferEndpoints } from './infer-endpoints.js'
 import { type KeySplit, KeySplits } from './key-splits.js'
 import type { SeenCall } from './seen-call.js'
@@ -29,8 +31,19 @@ export interface EndpointSummary {
   readonly whatIf: readonly WhatIf[]
   /** The lifetime that would have saved most of those that gave nobody an answer out of date, as far as was watched. */
   readonly fitting: WhatIf | undefined
+  /** What its bodies are, where all of them are. */
+  readonly protocol: Protocol | undefined
+  /** Its operations or methods, those of most calls first, with how often each asked what had been asked before, and brought the same. */
+  readonly operations: readonly OperationSummary[]
   /** What keeps its requests apart without need. */
   readonly splits: readonly KeySplit[]
+}
+
+export interface OperationSummary {
+  readonly name: string
+  readonly calls: number
+  readonly repeats: number
+  readonly same: number
 }
 
 export interface ProviderSummary {
@@ -69,12 +82,9 @@ export function summaryOf(seen: readonly SeenCall[]): TrafficSummary {
 }
 
 function counted(calls: readonly SeenCall[], watchedMs: number): Omit<EndpointSummary, 'name' | 'request'> {
-  const answers = new Map<string, string | undefined>()
-  let [repeats, same, slow, refused, failed, bytes, ms] = [0, 0, 0, 0, 0, 0, 0]
+  const { repeats, same } = repeated(calls)
+  let [slow, refused, failed, bytes, ms] = [0, 0, 0, 0, 0]
   for (const call of calls) {
-    if (answers.has(call.key)) repeats++
-    if (call.answer !== undefined && answers.get(call.key) === call.answer) same++
-    if (call.answer !== undefined || !answers.has(call.key)) answers.set(call.key, call.answer)
     if (call.ms >= slowMs) slow++
     if (call.status === 429 || call.status === 503) refused++
     else if (call.status === undefined || call.status >= 500) failed++
@@ -90,5 +100,33 @@ function counted(calls: readonly SeenCall[], watchedMs: number): Omit<EndpointSu
     whatIf: whatIfs,
     fitting: fittingLifetime(whatIfs, watchedMs),
     splits: splits.found(),
+    ...spokenBy(calls),
   }
+}
+
+/** How many calls asked what had been asked before, and how many of them brought the answer before. */
+function repeated(calls: readonly SeenCall[]): { readonly repeats: number; readonly same: number } {
+  const answers = new Map<string, string | undefined>()
+  let [repeats, same] = [0, 0]
+  for (const { key, answer } of calls) {
+    if (answers.has(key)) repeats++
+    if (answer !== undefined && answers.get(key) === answer) same++
+    if (answer !== undefined || !answers.has(key)) answers.set(key, answer)
+  }
+  return { repeats, same }
+}
+
+/** Operations that are listed of an endpoint, at the most. */
+const mostOperations = 20
+
+function spokenBy(calls: readonly SeenCall[]): Pick<EndpointSummary, 'protocol' | 'operations'> {
+  const protocol = calls[0]?.protocol
+  if (protocol === undefined || calls.some((call) => call.protocol !== protocol)) return { protocol: undefined, operations: [] }
+  const named = calls.filter(({ operation }) => operation !== undefined)
+  const operations = [...grouped(named, ({ operation }) => operation as string)].map(([name, its]) => ({
+    name,
+    calls: its.length,
+    ...repeated(its),
+  }))
+  return { protocol, operations: operations.sort((a, b) => b.calls - a.calls).slice(0, mostOperations) }
 }
