@@ -348,6 +348,88 @@ function harbourServer(): { reply: Reply; booked: string[] } {
   return { reply, booked }
 }
 
+describe('a batch', () => {
+  beforeEach(() => {
+    block = 0
+  })
+  const names = { a: { freshFor: '1 min' }, b: { freshFor: '1 min' }, old: { freshFor: '1 ms', staleIfError: '1 day' } } as const
+  const batch = (...methods: string[]) => JSON.stringify(methods.map((method, id) => ({ jsonrpc: '2.0', id, method })))
+  let isDown = false
+  const flaky: Reply = (body, url) => {
+    if (!isDown) return node(body, url)
+    isDown = false
+    return { status: 503, type: 'text/plain', text: 'busy' }
+  }
+
+  it('waits for no turn of its own, is made again in part, and ends as its worst call does', () =>
+    between(
+      flaky,
+      { limits: [{ atOnce: 1 }], endpoints: { rpc: { request: 'POST /', protocol: 'json-rpc', retries: 1, holdOff: 0, byName: names } } },
+      async ({ stash, base, received }) => {
+        const one = await post(stash, base, batch('a', 'send', 'b', 'send'))
+        expect([JSON.parse(one.text).map(({ id }: RpcCall) => id), received.length], 'one at a time').to.eql([[0, 1, 2, 3], 4])
+        isDown = true
+        expect(await post(stash, base, batch('a', 'old')), 'made again').to.include({ how: 'forwarded' })
+        isDown = true
+        expect(await post(stash, base, batch('a', 'send')), 'a write is not').to.include({ how: 'forwarded', text: 'busy' })
+        expect((await post(stash, base, batch('a', 'b'))).how).to.equal('hit')
+      },
+    ))
+
+  it('gives older answers where its upstream fails, refuses where a limit is reached, and leaves callers apart', async () => {
+    let left = 0
+    await between(
+      flaky,
+      {
+        refusals: 'respond',
+        endpoints: {
+          rpc: {
+            request: 'POST /',
+            protocol: 'json-rpc',
+            holdOff: 0,
+            byName: { ...names, b: { freshFor: '1 min', atLimit: 'refuse', limits: [{ calls: 1, per: 'hour' }] } },
+          },
+        },
+      },
+      async ({ stash, base, received }) => {
+        await post(stash, base, batch('a', 'old'))
+        await new Promise((resolve) => setTimeout(resolve, 5))
+        isDown = true
+        const older = await post(stash, base, batch('a', 'old'))
+        expect([older.how, JSON.parse(older.text).map(({ result }: { result: string }) => result)]).to.eql(['stale', ['sent 1', 'sent 2']])
+        await post(stash, base, batch('b'))
+        const as = (user: string) => stash.fetch(base, { method: 'POST', body: batch('a', 'b'), headers: { authorization: user } })
+        const refused = await as('Bearer other')
+        expect([refused.status, ((await refused.json()) as { endpoint: string }).endpoint]).to.eql([429, 'rpc.b'])
+        left = received.length
+        const ending = new AbortController()
+        const leaving = stash.fetch(base, { method: 'POST', body: batch('c', 'd'), signal: ending.signal }).catch(({ name }) => name)
+        ending.abort()
+        expect([await leaving, received.length]).to.eql(['AbortError', left])
+      },
+    )
+  })
+
+  it('is one request as it came while only measuring, and is not explained, put or warmed as one call', async () => {
+    const bodies: string[] = []
+    await between(
+      (body, url) => {
+        bodies.push(body)
+        return node(body, url)
+      },
+      { mode: 'measure', endpoints: { rpc: { request: 'POST /', protocol: 'json-rpc', byName: names } } },
+      async ({ stash, base }) => {
+        const body = ` ${batch('a', 'a', 'send').replaceAll(',', ' , ')}`
+        await post(stash, base, body)
+        expect(bodies).to.eql([body])
+        const error = await stash.explain(base, { method: 'POST', body }).catch((thrown) => thrown)
+        expect(error.message).to.equal('the request is a batch of 3 calls: give each by itself')
+        expect((await stash.explain(base, { method: 'POST', body: '{"id":1,"method":"a"}' })).endpoint).to.equal('rpc.a')
+      },
+    )
+  })
+})
+
 describe('GraphQL', () => {
   const graph = {
     request: 'POST /graphql',
@@ -537,7 +619,7 @@ describe('the commands that look at traffic', () => {
     ])
     expect([graph?.protocol, graph?.whatIf[0]?.saved]).to.eql(['graphql', 3])
     expect(starterYaml(summary))
-      .to.match(/eth_chainId: 3 times, 3 with the same answer[^]*protocol: json-rpc/)
+      .to.match(/eth_chainId: 3 times, 3 with the same answer[\s\S]*protocol: json-rpc/)
       .and.match(/protocol: graphql\n +freshFor: 10 s/)
     expect(trafficText(summary, { colors: createColors(false) }))
       .to.match(/graphql {2}.*say protocol: "graphql"/)
@@ -554,10 +636,10 @@ describe('the commands that look at traffic', () => {
         const tried = (path: string, ...options: string[]) =>
           stashen('try', `${base}${path}`, '--store', 'memory:', '--times', '3', '--body', ...options)
         expect((await tried('/graphql', '{"query":"query Tides { tides }"}')).stdout).to.match(
-          /POST http[^]*same again.*store[^]*cut off.*store/,
+          /POST http[\s\S]*same again.*store[\s\S]*cut off.*store/,
         )
         const chain = '{"jsonrpc":"2.0","id":1,"method":"eth_chainId"}'
-        expect((await tried('/rpc', chain, '--fresh-for', '1 min')).stdout).to.match(/same again.*store[^]*3 calls/)
+        expect((await tried('/rpc', chain, '--fresh-for', '1 min')).stdout).to.match(/same again.*store[\s\S]*3 calls/)
         const before = received.length
         for (const [body, why] of [
           ['{"query":"mutation { book(berth: \\"1\\") { id } }"}', 'a mutation or a subscription'],

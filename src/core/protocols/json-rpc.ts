@@ -1,5 +1,5 @@
-import { itemsIn, type Member, membersIn, objectOf, valueIn } from '../rules/json-text.js'
-import type { ProtocolCall, ProtocolReader, ReplyFault } from './protocol.js'
+import { itemsIn, membersIn, objectOf, valueIn } from '../rules/json-text.js'
+import type { ProtocolCall, ProtocolReader } from './protocol.js'
 
 /**
  * JSON-RPC 2.0, and 1.0: requests have a `method` and an `id`, by which each reply is told from others; those without an id get no reply.
@@ -17,9 +17,11 @@ export const jsonRpc: ProtocolReader = {
 
   faultOf({ id }, reply) {
     const members = membersIn(reply)
-    const its = members && valueIn(members, 'id')
-    if (!members || its === undefined || id === undefined || idOf(its) !== idOf(id)) return 'foreign'
-    return faultIn(members)
+    if (!members) return 'foreign'
+    if (![undefined, 'null'].includes(valueIn(members, 'error'))) return 'errors'
+    const its = valueIn(members, 'id')
+    const isIts = its !== undefined && id !== undefined && idOf(its) === idOf(id)
+    return isIts && valueIn(members, 'result') !== undefined ? undefined : 'foreign'
   },
 
   repliesIn(response, calls) {
@@ -67,10 +69,4 @@ function callIn(text: string): ProtocolCall | undefined {
 /** What an id is, whichever way it is written. */
 function idOf(text: string): unknown {
   return JSON.parse(text)
-}
-
-function faultIn(members: readonly Member[]): ReplyFault | undefined {
-  const error = valueIn(members, 'error')
-  if (error !== undefined && error !== 'null') return 'errors'
-  return valueIn(members, 'result') === undefined ? 'foreign' : undefined
 }

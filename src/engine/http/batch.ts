@@ -40,6 +40,8 @@ export class Batch {
   #cancel: (() => void) | undefined
   /** The response to all calls at once, where there was one. */
   #whole: HttpAnswer | undefined
+  /** Responses that could not be taken apart, by the calls that they were to. */
+  readonly #unsplit = new Map<number, HttpAnswer>()
 
   constructor(parts: BatchParts) {
     this.#parts = parts
@@ -99,13 +101,17 @@ export class Batch {
     const { reader, calls, fetch } = this.#parts
     const asked = leaving.map(([index]) => calls[index] as ProtocolCall)
     const isAll = asked.length === calls.length
+    this.#whole = undefined // it may be made again
+    for (const [index] of leaving) this.#unsplit.delete(index)
     const [input, init] = this.#parts.resend(endOfAll(leaving.map(([, { signal }]) => signal)))
     const response = await fetch(input, isAll ? init : { ...init, ...partOf(init, asked) })
     const bytes = new Uint8Array(await response.arrayBuffer())
     const fields = fieldsOf(response.headers)
     const { status, statusText } = response
-    if (isAll) this.#whole = { status, statusText, fields, body: bytes }
+    const answer = { status, statusText, fields, body: bytes }
+    if (isAll) this.#whole = answer
     const replies = response.ok ? reader.repliesIn(new TextDecoder().decode(bytes), asked) : undefined
+    for (const [index] of leaving) if (!replies) this.#unsplit.set(index, answer)
     for (const [i, [, { resolve }]] of leaving.entries()) resolve(replies ? replyOf(response, replies[i]) : copyOf(response, bytes, fields))
   }
 
@@ -115,8 +121,10 @@ export class Batch {
     const texts = await Promise.all(responses.map((response) => response.text()))
     const outcome = batchOutcome(outcomes)
     const [first] = responses as [Response]
-    const isWholes = outcomes.every(({ how }) => how === 'forwarded' || how === 'passed')
-    if (this.#whole && isWholes) return { answer: this.#whole, outcome }
+    const isOwn = outcomes.map(({ how }) => how === 'forwarded' || how === 'passed')
+    const unsplit = [...this.#unsplit].find(([index]) => isOwn[index])?.[1]
+    const own = unsplit ?? (isOwn.every(Boolean) ? this.#whole : undefined)
+    if (own) return { answer: own, outcome }
     const isReply = (text: string, i: number) =>
       (responses[i] as Response).ok && (!calls[i]?.isAnswered || reader.faultOf(calls[i], text) !== 'foreign')
     const failed = texts.findIndex((text, i) => !isReply(text, i))
@@ -173,5 +181,6 @@ const ways: readonly Outcome['how'][] = ['failed', 'abandoned', 'refused', 'fall
 function batchOutcome(outcomes: readonly Outcome[]): Outcome {
   const by = (how: Outcome['how']) => outcomes.find((one) => one.how === how)
   const chosen = ways.map(by).find((one) => one !== undefined) as Outcome
-  return { ...chosen, ms: Math.max(...outcomes.map(({ ms }) => ms)), ageMs: Math.max(...outcomes.map(({ ageMs }) => ageMs)) }
+  const how = chosen.how === 'passed' && outcomes.some((one) => one.how !== 'passed') ? 'forwarded' : chosen.how
+  return { ...chosen, how, ms: Math.max(...outcomes.map(({ ms }) => ms)), ageMs: Math.max(...outcomes.map(({ ageMs }) => ageMs)) }
 }

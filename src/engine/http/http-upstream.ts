@@ -243,8 +243,9 @@ function replyFault(
   const fault = reader.faultOf(call, decoder.decode(body))
   if (fault === undefined) return undefined
   if (endpoint.mode === 'measure' || fault === 'unknown-document') return { notKept: 'failed' }
-  if (fault === 'foreign') return { amiss: amiss(endpoint, 'is no reply to what was asked') }
-  return { amiss: amiss(endpoint, 'has errors'), isOfCaller: true, units: unitsOf(endpoint.units, factsOf({ status, fields }, body)) }
+  const what = fault === 'foreign' ? 'is no reply to what was asked' : 'has errors'
+  const isOfCaller = !isBrokenJson('application/json', body) // else something else answered
+  return { amiss: amiss(endpoint, what), isOfCaller, units: unitsOf(endpoint.units, factsOf({ status, fields }, body)) }
 }
 
 const decoder = new TextDecoder()

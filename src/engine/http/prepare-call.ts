@@ -72,6 +72,9 @@ type ReadBody = Awaited<ReturnType<typeof bytesOf>>
 
 const encoder = new TextEncoder()
 
+/** Calls by unknown documents that are remembered, at the most. */
+const mostUnknown = 1_000
+
 /** An answer that is known, in place of one from upstream. `at`: when it came, milliseconds since 1970-01-01T00:00Z; default: now. */
 interface KnownAnswer {
   readonly fetch: Fetch
@@ -92,7 +95,8 @@ export class CallPreparation {
   readonly #unknown: RequestEndpoint
   readonly #forms = new Map<RequestEndpoint, AnswerForm<HttpAnswer>>()
   readonly #counters = new Map<RequestEndpoint, EndpointCounter>()
-  readonly #toldOf = new Set<string>()
+  /** Calls whose documents were not known, and the endpoints of which that was told. */
+  readonly #unknownDocuments = new Set<string>()
 
   constructor(parts: PrepareCallParts) {
     this.#parts = parts
@@ -125,7 +129,7 @@ export class CallPreparation {
   #spoken(matched: Matched, spoken: Spoken, sent: RequestSnapshot, signal: AbortSignal | undefined): Maybe<Prepared> {
     const { method, url, provider } = matched
     const of = (call: ProtocolCall, body: ReadBody | undefined): Prepared => {
-      if (call.isUnknownDocument) this.#unknownDocument(matched.rule)
+      if (call.isUnknownDocument) this.#unknownDocument(matched.rule, call)
       const endpoint = ruleFor(spoken, call)
       const its: Matched = { ...matched, endpoint, rule: endpoint, counter: this.#counter(endpoint) }
       const covered = { sent, signal, provider: provider as Provider, endpoint, asked: { reader: spoken.reader, call } }
@@ -141,17 +145,22 @@ export class CallPreparation {
       const whole = { matched, sending: this.#passing(matched, { sent, signal }, body) }
       if (!request) return whole
       const calls = request.calls.map((call) => of(call, body))
-      const keys = calls.map(({ sending }) => sending.keyed?.key)
+      const isShared = ({ sending, matched: its }: Prepared) => its.rule.mode === 'reuse' && sending.bypass === undefined
+      const keys = calls.map((one) => (isShared(one) ? one.sending.keyed?.key : undefined))
       const parts = { reader: spoken.reader, calls: request.calls, keys, resend: body.resend }
       return { ...whole, batch: { calls, parts, sentBy: sentByOf(sent.init) } }
     })
   }
 
-  #unknownDocument({ provider, name }: RequestEndpoint): void {
-    const place = `${provider}.${name}`
-    if (this.#toldOf.has(place)) return
-    this.#toldOf.add(place)
-    const next = 'give their texts as "documents" of the endpoint, or have the client send one with its hash once'
+  /** A client that is asked for the text of a document sends it, once: what comes again without it is told. */
+  #unknownDocument({ provider, name }: RequestEndpoint, { identity = '' }: ProtocolCall): void {
+    const [place, call] = [`${provider}.${name}`, `${provider}.${name} ${identity}`]
+    const isTold = this.#unknownDocuments.has(place)
+    if (isTold || this.#unknownDocuments.size > mostUnknown) return
+    if (!this.#unknownDocuments.has(call)) return void this.#unknownDocuments.add(call)
+    this.#unknownDocuments.clear()
+    this.#unknownDocuments.add(place)
+    const next = 'give their texts as "documents" of the endpoint'
     this.#parts.warn(`requests of ${place} name documents by hashes or ids whose text was not seen: they are sent on each time; ${next}`)
   }
 
