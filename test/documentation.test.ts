@@ -108,7 +108,7 @@ globalThis.setTimeout = (run, ms, ...rest) => {
   })
 
   it('has recipes that run as they stand and print what they say', () => {
-    const blocks = ['docs/recipes.md', 'docs/operations.md', 'docs/labels.md'].flatMap((page) =>
+    const blocks = ['docs/recipes.md', 'docs/operations.md', 'docs/labels.md', 'docs/graphql-and-json-rpc.md'].flatMap((page) =>
       textOf(page)
         .split(/^## /m)
         .flatMap((text) => blocksOf(text).map((block) => ({ ...block, of: `${page}: ${text.split('\n')[0]}` })))

@@ -30,7 +30,7 @@ export interface ProtocolRequest {
 }
 
 /** `errors`: it says that the call failed. `unknown-document`: its caller has to send the document. `foreign`: it is no reply to the call. */
-export type ReplyFault = 'errors' | 'unknown-document' | 'foreign'
+type ReplyFault = 'errors' | 'unknown-document' | 'foreign'
 
 /** How the requests and responses of a protocol are read. Texts are JSON or not: none of it throws. */
 export interface ProtocolReader {
