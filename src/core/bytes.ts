@@ -1,5 +1,5 @@
 /** Pieces in their order, as one. */
-export function joinedBytes(pieces: readonly Uint8Array[]): Uint8Array {
+export function joinedBytes(pieces: readonly Uint8Array[]): Uint8Array<ArrayBuffer> {
   const bytes = new Uint8Array(pieces.reduce((sum, { byteLength }) => sum + byteLength, 0))
   let at = 0
   for (const piece of pieces) {

@@ -1,12 +1,14 @@
-import { Agent, ClientRequest, type ClientRequestArgs, type IncomingMessage, STATUS_CODES } from 'node:http'
-import { Readable } from 'node:stream'
-import { createBrotliDecompress, createGunzip, createInflate, constants as zlib } from 'node:zlib'
+import { Agent, type ClientRequest } from 'node:http'
 import { isStashenError } from '../core/errors/stashen-error.js'
-import { type SentBy, sentBy } from '../engine/http/sent-by.js'
+import { asResponse, type SentBy, sentBy } from '../engine/http/sent-by.js'
 import type { Stash } from '../stash.js'
 import { ClientSocket } from './client-socket.js'
+import type { Link, Options } from './link.js'
 import { isOwnCall, ownCall } from './own-calls.js'
+import { reply } from './reply.js'
 import { RequestReader, type WrittenRequest } from './request-reader.js'
+import { forwarded, isLeaving } from './send-on.js'
+import { tunnel } from './tunnel.js'
 
 /** Fields of a request that are those of its connection (RFC 9110 section 7.6.1), and of those which a client sets for it. */
 const ofConnection = [
@@ -22,33 +24,13 @@ const ofConnection = [
   'expect',
 ]
 
-/** Fields of a response that say how its body came, which is decoded by now. */
-const ofTransfer = ['content-encoding', 'content-length', 'transfer-encoding', 'connection', 'keep-alive']
-
 /** How long a call may be under way before its client counts as connected though nothing has left for it, milliseconds: it waits for something else then. */
 const graceMs = 10
-
-type Options = ClientRequestArgs & { readonly servername?: string; readonly [option: string]: unknown }
-
-/** Where the requests of a connection would have gone. */
-interface Link {
-  readonly client: ClientSocket
-  readonly agent: Agent
-  readonly options: Options
-  readonly protocol: 'http:' | 'https:'
-  readonly origin: string
-  readonly host: string
-  /** What of it may say who calls. */
-  readonly own: object
-}
 
 /** The stashes that cover calls, the latest last. */
 const stashes: Stash[] = []
 const { addRequest } = Agent.prototype as unknown as { addRequest: AddRequest }
 type AddRequest = (this: Agent, request: ClientRequest, options: Options, ...legacy: unknown[]) => void
-
-/** Calls that leave now, in this turn: they are covered no more. */
-let leaving = 0
 
 /** Answers calls of `node:http` and `node:https` through a stash, where one of its endpoints covers them; returns what undoes it. */
 export function coverHttp(stash: Stash): () => void {
@@ -64,7 +46,7 @@ export function coverHttp(stash: Stash): () => void {
 
 /** Where every request gets its socket: those that are covered get one of ours, all others go on as if nothing were there. */
 function covering(this: Agent, request: ClientRequest, options: Options, ...legacy: unknown[]): void {
-  if (leaving === 0 && typeof options === 'object' && isMeant(this, request, options)) {
+  if (!isLeaving() && typeof options === 'object' && isMeant(this, request, options)) {
     addRequest.call(virtualAgentOf(this), request, options)
     return
   }
@@ -200,11 +182,13 @@ async function answered(link: Link, request: WrittenRequest, signal: AbortSignal
       }
     }
   }
-  return forwarded(link, path, method, {
-    headers: { ...fields, host: hostField(request) },
-    signal,
-    ...(body && { body: body as Uint8Array<ArrayBuffer> }),
-  })
+  return asResponse(
+    await forwarded(link, path, method, {
+      headers: { ...fields, host: hostField(request) },
+      signal,
+      ...(body && { body: body as Uint8Array<ArrayBuffer> }),
+    }),
+  )
 }
 
 /** The fields of a request, but for those of its connection; those of one name in one. */
@@ -239,179 +223,9 @@ function connectionOf(agent: Agent, options: Options): object {
   return { ...(Object.keys(tls).length > 0 && { tls }), ...((!isNodes || Object.hasOwn(agent, 'createConnection')) && { agent }) }
 }
 
-/** Sends a call by the client's own agent and options, with what the stash adds to its fields. */
-function forwarded(link: Link, path: string, method: string, init: RequestInit = {}): Promise<Response> {
-  const { client } = link
-  const { signal } = init
-  const body = init.body as Uint8Array | string | null | undefined
-  return new Promise((resolve, reject) => {
-    const headers = Object.fromEntries(new Headers(init.headers) as unknown as Iterable<[string, string]>)
-    if (body) headers['content-length'] = String(Buffer.byteLength(body)) // which a GET would be sent without
-    const request = leave(link, { method, path, headers, ...(signal && { signal }) })
-    request.once('socket', (socket) => {
-      if (!socket.connecting) return client.connected()
-      socket.once('lookup', (...found: unknown[]) => client.lookedUp(...found))
-      socket.once('encrypted' in socket ? 'secureConnect' : 'connect', () => client.connected())
-    })
-    request.once('error', (error) => reject(signal?.aborted ? signal.reason : error))
-    request.once('response', (message) => void responseOf(message, method).then(resolve, reject))
-    request.end(body ?? undefined)
-  })
-}
-
-/** A request of the client's own options, that nothing covers. */
-function leave({ agent, options, protocol }: Link, own: ClientRequestArgs): ClientRequest {
-  const { timeout: _t, signal: _s, auth: _a, headers: _h, ...rest } = options
-  leaving++
-  try {
-    return new ClientRequest({ ...rest, ...own, protocol, agent } as unknown as string)
-  } finally {
-    leaving--
-  }
-}
-
-/** So long bodies are read before their response is handed on, which takes less than a stream. */
-const smallBytes = 65_536
-
-async function responseOf(message: IncomingMessage, method: string): Promise<Response> {
-  const { statusCode: status = 502, statusMessage: statusText = '' } = message
-  const headers = pairsOf(message.rawHeaders)
-  const isEmpty = method === 'HEAD' || status === 204 || status === 205 || status === 304
-  if (isEmpty) {
-    message.resume()
-    return new Response(null, { status, statusText, headers })
-  }
-  const decoded = decodedBody(message)
-  const length = Number(message.headers['content-length'] ?? Number.NaN)
-  const body = length <= smallBytes ? await wholeOr(decoded) : (Readable.toWeb(decoded) as unknown as ReadableStream)
-  return new Response(body as ReadableStream, { status, statusText, headers })
-}
-
-/** All of a body; where it breaks off, a stream that does so too. */
-async function wholeOr(source: Readable): Promise<Uint8Array | ReadableStream> {
-  const chunks: Uint8Array[] = []
-  try {
-    for await (const chunk of source) chunks.push(chunk)
-    return chunks.length === 1 ? (chunks[0] as Uint8Array) : Buffer.concat(chunks)
-  } catch (error) {
-    return new ReadableStream({
-      start(controller) {
-        for (const chunk of chunks) controller.enqueue(chunk)
-      },
-      pull: (controller) => controller.error(error), // once the chunks were read, which an error would take away
-    })
-  }
-}
-
-/** A body without its content codings, as `fetch` gives it. */
-function decodedBody(message: IncomingMessage): Readable {
-  const codings = (message.headers['content-encoding'] ?? '')
-    .toLowerCase()
-    .split(',')
-    .map((coding) => coding.trim())
-    .filter(Boolean)
-  return codings.reduceRight<Readable>((from, coding) => {
-    const decoder = decoderOf(coding)
-    if (!decoder) return from
-    from.once('error', (error) => decoder.destroy(error))
-    message.once('aborted', () => decoder.destroy(new Error('aborted')))
-    return from.pipe(decoder)
-  }, message)
-}
-
-function decoderOf(coding: string) {
-  const lenient = { flush: zlib.Z_SYNC_FLUSH, finishFlush: zlib.Z_SYNC_FLUSH }
-  if (coding === 'gzip' || coding === 'x-gzip') return createGunzip(lenient)
-  if (coding === 'deflate') return createInflate(lenient)
-  return coding === 'br' ? createBrotliDecompress() : undefined
-}
-
-/** Hands a response to the client. */
-async function reply(client: ClientSocket, { method, fields: asked }: WrittenRequest, answer: Response): Promise<void> {
-  const { status, statusText, headers } = answer
-  const isEmpty = method === 'HEAD' || status === 204 || status === 304
-  const left = !isEmpty && headers.has('content-encoding') ? ofTransfer : ofTransfer.slice(2)
-  let head = `HTTP/1.1 ${status} ${statusText || (STATUS_CODES[status] ?? '')}\r\n`
-  for (const [name, value] of headers as unknown as Iterable<[string, string]>) if (!left.includes(name)) head += `${name}: ${value}\r\n`
-  const isLast = asked.some(([name, value]) => name.toLowerCase() === 'connection' && value.toLowerCase() === 'close')
-  head += isLast ? 'connection: close\r\n' : 'connection: keep-alive\r\n'
-  if (isEmpty) client.receive(latin1(`${head}\r\n`))
-  else if (isShort(headers)) {
-    // its `body` is not looked at: that would make a stream of what is at hand
-    const body = new Uint8Array(await answer.arrayBuffer().catch((error) => brokenOff(client, `${head}content-length: 1\r\n\r\n`, error)))
-    const length = /\r\ncontent-length:/.test(head) ? '' : `content-length: ${body.byteLength}\r\n`
-    client.receive(Buffer.concat([latin1(`${head}${length}\r\n`), body]))
-  } else if (answer.body === null) client.receive(latin1(`${head}content-length: 0\r\n\r\n`))
-  else await replyInPieces(client, head, answer.body as unknown as AsyncIterable<Uint8Array>)
-  if (isLast) setImmediate(() => client.receive(null)) // after a client that closes for itself, as over a network
-}
-
-async function replyInPieces(client: ClientSocket, head: string, body: AsyncIterable<Uint8Array>): Promise<void> {
-  const isMeasured = /\r\ncontent-length:/.test(head)
-  client.receive(latin1(isMeasured ? `${head}\r\n` : `${head}transfer-encoding: chunked\r\n\r\n`))
-  try {
-    for await (const chunk of body) {
-      if (client.destroyed) return
-      if (!isMeasured) client.receive(latin1(`${chunk.byteLength.toString(16)}\r\n`))
-      const room = client.receive(chunk)
-      if (!isMeasured) client.receive(latin1('\r\n'))
-      await room
-    }
-    if (!isMeasured) client.receive(latin1('0\r\n\r\n'))
-  } catch {
-    client.receive(null) // so that the client sees a response that breaks off
-  }
-}
-
-function brokenOff(client: ClientSocket, head: string, error: unknown): never {
-  client.receive(latin1(head))
-  client.receive(null)
-  throw error
-}
-
-function latin1(text: string): Buffer {
-  return Buffer.from(text, 'latin1')
-}
-
-function isShort(headers: Headers): boolean {
-  return Number(headers.get('content-length') ?? Number.NaN) <= smallBytes || (headers.get('cache-status') ?? '').includes('stashen; hit')
-}
-
-/** A request that changes the protocol: both ends talk to each other. */
-function tunnel(link: Link, { method, path, fields }: WrittenRequest, rest: Buffer): void {
-  const { client } = link
-  const real = leave(link, { method, path, headers: Object.fromEntries(fields) })
-  const startOf = ({ statusCode, statusMessage, rawHeaders }: IncomingMessage) =>
-    latin1(
-      [`HTTP/1.1 ${statusCode} ${statusMessage}`, ...pairsOf(rawHeaders).map(([name, value]) => `${name}: ${value}`), '', ''].join('\r\n'),
-    )
-  real.once('upgrade', (message, other, first) => {
-    client.connected()
-    client.receive(startOf(message))
-    client.receive(first)
-    other.write(rest)
-    other.on('data', (chunk: Buffer) => void client.receive(chunk))
-    other.once('end', () => void client.receive(null))
-    client.tunnelTo((chunk) => other.write(chunk))
-    client.once('close', () => other.destroy())
-  })
-  real.once('response', (message) => {
-    client.connected()
-    client.receive(startOf(message))
-    message.on('data', (chunk: Buffer) => void client.receive(chunk))
-    message.once('end', () => void client.receive(null))
-  })
-  real.once('error', (error) => client.destroy(error))
-  real.end()
-}
-
 /** Whether a call was not begun because the stash is closed. */
 export function isClosed(error: unknown): boolean {
   return isStashenError(error) && error.code === 'STASH_CLOSED' && error.provider === undefined
-}
-
-function pairsOf(raw: readonly string[]): [string, string][] {
-  return Array.from({ length: raw.length / 2 }, (_, i) => [raw[2 * i] as string, raw[2 * i + 1] as string])
 }
 
 /** What a client of `node:http` expects where nothing was reached, or a body broke off: the error of the connection, which is the cause of another. */

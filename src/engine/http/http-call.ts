@@ -31,7 +31,7 @@ import { mayCarryConditions, type SentFields } from './http-request.js'
 import { type Fetch, fetchAnswer, fetchOrRenew, type UpstreamRequest } from './http-upstream.js'
 import { type Invalidation, isUnsafe } from './invalidation.js'
 import { relayingBy } from './relaying.js'
-import type { SentBy } from './sent-by.js'
+import type { Send, SentBy } from './sent-by.js'
 import { SharedBody } from './shared-body.js'
 import type { Asked } from './spoken-calls.js'
 
@@ -223,7 +223,7 @@ export class HttpCall implements Call<HttpAnswer> {
   }
 
   /** What sends it: where a program is covered, that has a say in it. */
-  #fetch(): Fetch {
+  #fetch(): Send {
     const { fetch, isFetchOfRuntime } = this.#parts
     const { sentBy } = this.#sending
     return sentBy ? (...request) => sentBy(fetch, !isFetchOfRuntime, ...request) : fetch

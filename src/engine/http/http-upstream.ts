@@ -21,6 +21,7 @@ import { IdleTimer } from '../upstream/idle-timer.js'
 import { factsOf } from './answer-facts.js'
 import { type CompleteAnswer, fieldsOf, type HttpAnswer } from './http-answer.js'
 import { type Exchanged, judgedByHead, type Keeper, keptForm, takesCompleteAnswer } from './kept-answer.js'
+import { isWhole, type Send, type WholeResponse } from './sent-by.js'
 import { SharedBody } from './shared-body.js'
 import { shownAnswer } from './shown-answer.js'
 import type { Asked } from './spoken-calls.js'
@@ -29,7 +30,7 @@ export type Fetch = typeof globalThis.fetch
 
 /** One upstream call to be made. */
 export interface UpstreamRequest {
-  readonly fetch: Fetch
+  readonly fetch: Send
   readonly endpoint: RequestEndpoint
   readonly input: Parameters<Fetch>[0]
   /** With the signal of `ending`. */
@@ -97,21 +98,23 @@ export function renewed(call: Keeper & Pick<UpstreamRequest, 'authorized'>, stal
 export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<ArrivedAnswer>> {
   const { endpoint, clock, fetch } = call
   let askedAt: number
-  let response: Response
+  let came: Response | WholeResponse
   try {
     const leaving = call.leave()
     if (leaving instanceof Promise) await leaving
     askedAt = clock.now()
-    response = await fetch(call.input, call.init)
+    came = await fetch(call.input, call.init)
   } catch (error) {
     const unreached = !call.ending.aborted && neverReached(error, call.url)
     return { result: 'failed', error: call.redaction.error(error), unreached }
   }
-  const { status, statusText } = response
+  const { status, statusText } = came
+  const whole = isWhole(came) ? came : undefined
+  const response = isWhole(came) ? undefined : came
   const answeredAt = call.at?.answeredAt ?? clock.now()
-  const fields = fieldsOf(response.headers)
-  const url = response.redirected ? response.url : undefined
-  const body = response.body && sharedBody(call, response.body)
+  const fields = response ? fieldsOf(response.headers) : (whole?.fields ?? [])
+  const url = response?.redirected ? response.url : undefined
+  const body = response?.body && sharedBody(call, response.body)
   const said = headOf(call, status, fields, answeredAt)
   const http: HttpExchange = {
     askedAt: call.at?.askedAt ?? askedAt,
@@ -121,7 +124,7 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     arrived: fields,
     authorized: call.authorized,
     vary: said.vary,
-    redirected: response.redirected,
+    redirected: response?.redirected === true,
     linksBySecret: call.redaction.linksBySecret(fields),
   }
   const answer: ArrivedAnswer = {
@@ -129,10 +132,10 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     statusText,
     fields,
     url,
-    body: body ?? new Uint8Array(),
+    body: body ?? whole?.bytes ?? new Uint8Array(),
     exchange: http,
     opaque: status === 0 ? response : undefined, // one to a request in mode `no-cors` may not be read, only passed on
-    type: response.type === 'default' ? undefined : response.type,
+    type: response === undefined || response.type === 'default' ? undefined : response.type,
   }
   const judged = judgedByHead(endpoint, http)
   const type = fieldValue(fields, 'content-type')?.split(';')[0]?.trim().toLowerCase() ?? ''
@@ -143,11 +146,12 @@ export async function fetchAnswer(call: UpstreamRequest): Promise<Fetched<Arrive
     vary: said.vary,
     search: said.search,
     reported: said.reported,
+    isComplete: response === undefined,
     isStream: endpoint.isStream || streamingTypes.includes(type) || (call.asked !== undefined && isSeveral(type)),
     settled: body?.settled,
     judged,
     arriving: body ? shownAnswer(call, answer, body, { http, judged }) : undefined,
-    finish: () => finishBody(call, answer, body, { http, judged, length: lengthOf(response, fields) }),
+    finish: () => finishBody(call, answer, body, { http, judged, length: response && lengthOf(response, fields) }),
     release: () => body?.release(),
   }
 }
@@ -189,7 +193,7 @@ function headOf({ endpoint, trouble }: UpstreamRequest, status: number, fields: 
 async function finishBody(
   call: UpstreamRequest,
   answer: HttpAnswer,
-  body: SharedBody | null,
+  body: SharedBody | null | undefined,
   { length, ...known }: Exchanged & { readonly length: number | undefined },
 ): Promise<Finished> {
   const { endpoint, ending } = call
@@ -200,7 +204,9 @@ async function finishBody(
     return aborted && !(reason instanceof UpstreamTimeoutError) ? { abandoned: reason } : { broken }
   }
   try {
-    return judgedBody(call, { ...answer, body: body?.bytes ?? new Uint8Array() }, known)
+    const bytes = body?.bytes ?? (answer.body as Uint8Array)
+    if (bytes.byteLength > endpoint.maxBodyBytes) return { notKept: 'too-large' }
+    return judgedBody(call, { ...answer, body: bytes }, known)
   } catch (error) {
     call.trouble(`answers of ${endpoint.provider}.${endpoint.name} are not stored`, error)
     return { notKept: 'trouble' }

@@ -26,7 +26,7 @@ import { HttpCall, type HttpCallParts, type Matched, type Sending, usualCredenti
 import { bypassOf, bytesOf, requestDirectivesOf, SentFields } from './http-request.js'
 import type { Fetch } from './http-upstream.js'
 import { assertSendable, type RequestSnapshot } from './request-snapshot.js'
-import { type SentBy, sentByOf } from './sent-by.js'
+import { asResponse, type SentBy, sentByOf } from './sent-by.js'
 import { SharedBody } from './shared-body.js'
 import { type Asked, callsIn, ruleFor } from './spoken-calls.js'
 
@@ -202,7 +202,10 @@ export class CallPreparation {
     wanted: CallOptions | undefined,
   ): { readonly batch: Batch; readonly calls: readonly HttpCall[] } {
     const { fetch, isFetchOfRuntime } = this.#parts
-    const whole = new Batch({ ...parts, fetch: sentBy ? (...request) => sentBy(fetch, !isFetchOfRuntime, ...request) : fetch })
+    const whole = new Batch({
+      ...parts,
+      fetch: sentBy ? async (...request) => asResponse(await sentBy(fetch, !isFetchOfRuntime, ...request)) : fetch,
+    })
     return {
       batch: whole,
       calls: calls.map(({ matched, sending }, i) => {
