@@ -4,31 +4,28 @@ import type { CallOptions, Refusals } from '../../core/endpoints/options.js'
 import type { RuleBook } from '../../core/endpoints/rule-book.js'
 import { shown } from '../../core/errors/shown.js'
 import { reusableFields } from '../../core/http/stored-head.js'
-import { OncePerEpisode } from '../../core/once-per-episode.js'
 import type { Maybe } from '../../core/ports/maybe.js'
 import type { ProtocolCall } from '../../core/protocols/protocol.js'
-import { digestOf } from '../../core/rules/digest.js'
 import type { SentRequest } from '../../core/rules/keying.js'
 import type { Mode } from '../../core/rules/mode.js'
 import { Redaction } from '../../core/rules/redaction.js'
-import { requestKey } from '../../core/rules/request-key.js'
 import { sentRequest } from '../../core/rules/sent-request.js'
-import { yesOrNo } from '../../core/rules/yes-or-no.js'
 import type { AnswerForm } from '../call/answer-form.js'
 import type { EndpointCounter } from '../ledger/endpoint-counter.js'
 import type { LedgerWriter } from '../ledger/ledger-writer.js'
 import { Batch, type BatchParts } from './batch.js'
 import { callOptionsOf } from './call-options.js'
-import { CredentialNotices } from './credential-notices.js'
 import { excerptOf } from './excerpt.js'
 import { answerOfEntry, fallbackAnswer, type HttpAnswer } from './http-answer.js'
 import { HttpCall, type HttpCallParts, type Matched, type Sending, usualCredentials } from './http-call.js'
 import { bypassOf, bytesOf, requestDirectivesOf, SentFields } from './http-request.js'
 import type { Fetch } from './http-upstream.js'
 import { assertSendable, type RequestSnapshot } from './request-snapshot.js'
+import { SaidOfRequests } from './said-of-requests.js'
 import { asResponse, type SentBy, sentByOf } from './sent-by.js'
 import { SharedBody } from './shared-body.js'
 import { type Asked, callsIn, ruleFor } from './spoken-calls.js'
+import { UnknownDocuments } from './unknown-documents.js'
 
 export interface PrepareCallParts extends HttpCallParts {
   readonly rules: RuleBook
@@ -36,13 +33,6 @@ export interface PrepareCallParts extends HttpCallParts {
   readonly refusals: Refusals
   readonly ledger: LedgerWriter
   readonly warn: (message: string) => void
-}
-
-/** What the rule says of a request. */
-interface Known {
-  readonly key: string
-  readonly excepted: boolean
-  readonly tenant: string | undefined
 }
 
 /** A request with what covers it, and how it is sent. */
@@ -72,9 +62,6 @@ type ReadBody = Awaited<ReturnType<typeof bytesOf>>
 
 const encoder = new TextEncoder()
 
-/** Calls by unknown documents that are remembered, at the most. */
-const mostUnknown = 1_000
-
 /** An answer that is known, in place of one from upstream. `at`: when it came, milliseconds since 1970-01-01T00:00Z; default: now. */
 interface KnownAnswer {
   readonly fetch: Fetch
@@ -90,18 +77,16 @@ function partsFor(parts: PrepareCallParts, { fetch, at }: KnownAnswer): HttpCall
 /** Makes calls of what `fetch` is called with. */
 export class CallPreparation {
   readonly #parts: PrepareCallParts
-  readonly #functions: OncePerEpisode
-  readonly #notices: CredentialNotices
+  readonly #said: SaidOfRequests
   readonly #unknown: RequestEndpoint
   readonly #forms = new Map<RequestEndpoint, AnswerForm<HttpAnswer>>()
   readonly #counters = new Map<RequestEndpoint, EndpointCounter>()
-  /** Calls whose documents were not known, and the endpoints of which that was told. */
-  readonly #unknownDocuments = new Set<string>()
+  readonly #documents: UnknownDocuments
 
   constructor(parts: PrepareCallParts) {
     this.#parts = parts
-    this.#functions = new OncePerEpisode(parts.warn)
-    this.#notices = new CredentialNotices(parts.warn)
+    this.#said = new SaidOfRequests(parts.warn)
+    this.#documents = new UnknownDocuments(parts.warn)
     this.#unknown = unknownProvider({ mode: parts.mode, sets: {}, refusals: parts.refusals })
   }
 
@@ -129,7 +114,7 @@ export class CallPreparation {
   #spoken(matched: Matched, spoken: Spoken, sent: RequestSnapshot, signal: AbortSignal | undefined): Maybe<Prepared> {
     const { method, url, provider } = matched
     const of = (call: ProtocolCall, body: ReadBody | undefined): Prepared => {
-      if (call.isUnknownDocument) this.#unknownDocument(matched.rule, call)
+      this.#documents.look(matched.rule, call)
       const endpoint = ruleFor(spoken, call)
       const its: Matched = { ...matched, endpoint, rule: endpoint, counter: this.#counter(endpoint) }
       const covered = { sent, signal, provider: provider as Provider, endpoint, asked: { reader: spoken.reader, call } }
@@ -150,18 +135,6 @@ export class CallPreparation {
       const parts = { reader: spoken.reader, calls: request.calls, keys, resend: body.resend }
       return { ...whole, batch: { calls, parts, sentBy: sentByOf(sent.init) } }
     })
-  }
-
-  /** A client that is asked for the text of a document sends it, once: what comes again without it is told. */
-  #unknownDocument({ provider, name }: RequestEndpoint, { identity = '' }: ProtocolCall): void {
-    const [place, call] = [`${provider}.${name}`, `${provider}.${name} ${identity}`]
-    const isTold = this.#unknownDocuments.has(place)
-    if (isTold || this.#unknownDocuments.size > mostUnknown) return
-    if (!this.#unknownDocuments.has(call)) return void this.#unknownDocuments.add(call)
-    this.#unknownDocuments.clear()
-    this.#unknownDocuments.add(place)
-    const next = 'give their texts as "documents" of the endpoint'
-    this.#parts.warn(`requests of ${place} name documents by hashes or ids whose text was not seen: they are sent on each time; ${next}`)
   }
 
   /** A request that is sent on as it is. */
@@ -245,7 +218,7 @@ export class CallPreparation {
       body: asking ? encoder.encode(asking.text) : body?.bytes,
       identity: asking?.identity === undefined ? undefined : { body: encoder.encode(asking.identity), name: asking.name ?? '' },
     })
-    const known = this.#known(provider, endpoint, keyed)
+    const known = this.#said.of(provider, endpoint, keyed)
     const its = { headers: fields, signal, sentBy: sentByOf(init), send, asked }
     if (!known) return { ...its, bypass: 'no-key' }
     const { redirect, connection } = callOptionsOf(sent)
@@ -259,30 +232,6 @@ export class CallPreparation {
         key: `${known.key}${options}`,
       },
     }
-  }
-
-  /** The key of a request and whether it is excepted; undefined where a function of the rule fails: then it goes by as if it had none. */
-  #known(provider: Provider, endpoint: RequestEndpoint, request: SentRequest): Known | undefined {
-    try {
-      this.#notices.look(provider, endpoint, request)
-      const key = requestKey(provider, endpoint.keying, request)
-      const excepted = yesOrNo(endpoint.exceptRequest?.(request), 'exceptRequest')
-      const tenant = endpoint.countBy === 'per' ? this.#tenant(provider, endpoint, request) : undefined
-      this.#functions.fine(endpoint)
-      return { key, excepted, tenant }
-    } catch (cause) {
-      const error = new Redaction(provider.credentials, request).error(cause)
-      this.#functions.trouble(`${provider.name}.${endpoint.name} gives no key, its calls go upstream until it does`, error, endpoint)
-      return undefined
-    }
-  }
-
-  /** Who calls, as the ledger names them: by a digest where the name is a credential or holds one. */
-  #tenant(provider: Provider, { keying }: RequestEndpoint, request: SentRequest): string | undefined {
-    const name = keying.per?.(request)
-    if (name === undefined) return undefined
-    const safe = new Redaction(provider.credentials, request).text(name)
-    return safe === name ? name : `tenant ${digestOf(name).slice(0, 12)}`
   }
 
   #form(endpoint: RequestEndpoint): AnswerForm<HttpAnswer> {
