@@ -373,6 +373,8 @@ describe('a batch', () => {
         isDown = true
         expect(await post(stash, base, batch('a', 'send')), 'a write is not').to.include({ how: 'forwarded', text: 'busy' })
         expect((await post(stash, base, batch('a', 'b'))).how).to.equal('hit')
+        for (const body of ['{"id":1,"method":"send"}', 'no JSON'])
+          expect((await stash.explain(base, { method: 'POST', body })).reason).to.equal('may-write')
       },
     ))
 

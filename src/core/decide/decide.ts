@@ -7,7 +7,7 @@ import type { Reason } from './reasons.js'
 /** What in a request keeps it from being answered out of the store, or its answer from being stored. */
 export type Bypass = Extract<
   Reason,
-  'no-store-asked' | 'range-asked' | 'condition-asked' | 'request-excepted' | 'called-by-itself' | 'no-endpoint' | 'no-key'
+  'no-store-asked' | 'range-asked' | 'condition-asked' | 'request-excepted' | 'called-by-itself' | 'may-write' | 'no-endpoint' | 'no-key'
 >
 
 /** What a request asks for that can be made from a whole stored answer, but never makes one. */
@@ -71,6 +71,7 @@ function decideOnline(facts: Facts): Decision {
   const saves = facts.budget === 'stretch' || facts.budget === 'stop'
   if (facts.bypass === 'no-endpoint' || facts.bypass === 'no-key') return { do: 'call', fwd: 'bypass', reason: facts.bypass, reuse: 'none' }
   if (facts.mode === 'measure') return { do: 'call', fwd: 'bypass', reason: 'measuring', reuse: 'none' }
+  if (facts.bypass === 'may-write') return { do: 'call', fwd: 'bypass', reason: 'may-write', reuse: 'none' }
   if (facts.freshForMs === undefined) return { do: 'call', fwd: 'bypass', reason: 'not-reusable', reuse: 'none' }
   if (facts.bypass === 'request-excepted' || facts.bypass === 'called-by-itself')
     return { do: 'call', fwd: 'bypass', reason: facts.bypass, reuse: 'none' }

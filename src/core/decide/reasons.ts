@@ -27,6 +27,7 @@ export const reasons = {
   offline: 'the stash is offline: stored answers of any age are given, and nothing is called',
   measuring: 'the stash only measures',
   'not-reusable': 'the endpoint has no freshness, so nothing is stored',
+  'may-write': 'nothing says that the call only asks, so it is sent each time',
   'request-excepted': 'the rule of the endpoint excepts this request from reuse',
   'called-by-itself': 'the function called itself with the same arguments, and does not wait for its own result',
   'no-key': 'a function of the configuration failed, so the request has no key',

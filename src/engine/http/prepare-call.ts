@@ -149,7 +149,7 @@ export class CallPreparation {
     return {
       ...{ headers, signal, asked },
       sentBy: sentByOf(init),
-      bypass: endpoint ? undefined : 'no-endpoint',
+      bypass: !endpoint ? 'no-endpoint' : endpoint.spoken || (asked && asked.call.isQuery !== true) ? 'may-write' : undefined,
       request: asked && sentRequest({ method, url, header, body: encoder.encode(asked.call.text), fields: headers }),
       send: (own) => body?.resend(own) ?? [input, { ...init, signal: own } as RequestInit],
     }
