@@ -14,6 +14,7 @@ import {
   withReturned,
 } from '../src/core/limits/budget-state.js'
 import { loadCalendars } from '../src/core/limits/calendars.js'
+import { CallSeries } from '../src/core/limits/call-series.js'
 import type { HoldOff } from '../src/core/limits/hold-off.js'
 import { afterFailure, heldOffUntil } from '../src/core/limits/hold-off.js'
 import { holdOffBound, withResult } from '../src/core/limits/hold-off-bound.js'
@@ -30,6 +31,17 @@ const midnight = Date.parse('2026-07-01T00:00:00Z')
 before(loadCalendars)
 
 describe('parts of limits', () => {
+  it('share out the calls of an hour by time, and know none outside of what was counted', () => {
+    const [hour, from] = [3_600_000, midnight]
+    const series = new CallSeries([8, 4, 20].map((calls, i) => ({ at: from + i * hour, calls })))
+    const rows: [from: number, to: number, calls: number][] = [
+      [0, 1, 8], [0, 3, 32], [0.25, 0.5, 2], [0.5, 1.5, 6], [2, 2.1, 2], [-5, 0.5, 4], [2.5, 9, 10], [4, 5, 0], [1, 1, 0], [2, 1, 0],
+    ] // biome-ignore format: rows
+    for (const [begin, end, calls] of rows)
+      expect(series.between(from + begin * hour, from + end * hour), `${begin} to ${end}`).to.be.closeTo(calls, 1e-9)
+    expect([series.until - from, series.lengthMs]).to.eql([3 * hour, 3 * hour])
+  })
+
   it('calls under way are counted together where they are alike, and each can be taken out or kept longer', () => {
     const call = (id: number, weight = 1, own = '0'): CallsUnderWay => [id, 1, weight, own]
     let all: readonly CallsUnderWay[] = []
