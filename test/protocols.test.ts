@@ -18,6 +18,7 @@ import { ObservedCall } from '../src/measure/observed-call.js'
 import { starterYaml } from '../src/measure/starter-config.js'
 import { trafficText } from '../src/render/traffic-text.js'
 import { stashen } from './support/command-line.js'
+import { temporaryFolder } from './support/files.js'
 
 interface Played {
   readonly stash: Stash
@@ -596,6 +597,8 @@ describe('GraphQL', () => {
 })
 
 describe('the commands that look at traffic', () => {
+  const file = temporaryFolder()
+
   it('recognise both protocols in what a program sends, propose them, and say which methods repeat', () => {
     const seen: SeenCall[] = []
     const call = (path: string, body: object, answer: object) => {
@@ -636,7 +639,7 @@ describe('the commands that look at traffic', () => {
       {},
       async ({ base, received }) => {
         const tried = (path: string, ...options: string[]) =>
-          stashen('try', `${base}${path}`, '--store', 'memory:', '--times', '3', '--body', ...options)
+          stashen('try', `${base}${path}`, '--store', file('tried.db'), '--times', '3', '--body', ...options)
         expect((await tried('/graphql', '{"query":"query Tides { tides }"}')).stdout).to.match(
           /POST http[\s\S]*same again.*store[\s\S]*cut off.*store/,
         )
