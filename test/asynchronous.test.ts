@@ -4,8 +4,8 @@ import { expect } from 'chai'
 import { isLong } from './support/scale.js'
 
 const suites = [
-  ...['fetch', 'weather', 'keys', 'operation'],
-  ...(isLong ? ['freshness', 'explain', 'modes', 'standards', 'observers', 'budgets', 'forecast'] : []),
+  ...['fetch', 'weather', 'operation'],
+  ...(isLong ? ['keys', 'freshness', 'explain', 'modes', 'standards', 'observers', 'budgets', 'forecast'] : []),
 ]
 
 describe('on a store that answers a tick later', () => {

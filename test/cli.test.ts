@@ -1,6 +1,6 @@
 import { execFile, spawn, spawnSync } from 'node:child_process'
 import { once } from 'node:events'
-import { copyFileSync, existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { copyFileSync, existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { createServer } from 'node:http'
 import { fileURLToPath } from 'node:url'
 import { promisify } from 'node:util'
@@ -21,7 +21,8 @@ import { trafficText } from '../src/render/traffic-text.js'
 import { bin, type Printed, stashen, stashenIn } from './support/command-line.js'
 import { countingServer } from './support/counting-server.js'
 import { temporaryFolder } from './support/files.js'
-import { haveTerminal, terminal } from './support/needs.js'
+import { haveRedis, haveTerminal, terminal } from './support/needs.js'
+import { RedisServer } from './support/redis-server.js'
 import { isLong } from './support/scale.js'
 
 /** What `stashen entries --json` prints. */
@@ -451,17 +452,22 @@ export default { store: packedStore({ store: sqliteStore('${folder}/own.db'), en
       }
     })
 
-    it('gives the same counts for the same seed, and exactly those that the providers counted themselves', async () => {
+    it('gives the same counts for the same seed, on a Redis server as in a file, and exactly those that the providers counted themselves', async () => {
+      const redis = haveRedis('the demo day on a Redis server') ? await RedisServer.start() : undefined
+      const again = redis ? [`${redis.url}?prefix=demo`] : [file('again.db')]
       const [since, until] = ['2026-06-30T13:00+02:00', '2026-06-30T13:20+02:00'].map((text) => Date.parse(text))
       const played: Report[] = []
-      for (const name of ['one.db', 'again.db']) {
-        const counts = await runDemo({ store: file(name), seed: 7, since, until, onStart() {}, onCalls() {} })
-        const report = JSON.parse((await stashen('report', '--store', file(name), '--json')).stdout) as Report
+      for (const store of [file('one.db'), ...again, ...(isLong ? again : [])]) {
+        const calls = file('same-seed')
+        const counts = await runDemo({ ...{ store, file: calls, seed: 7, since, until }, onStart() {}, onCalls() {} })
+        rmSync(`${calls}.calls.jsonl`)
+        const report = JSON.parse((await stashen('report', '--store', store, '--json')).stdout) as Report
         expect(providersCounts(counts.measure.counts)).to.eql(ledgerCounts(report, 'without'))
         expect(providersCounts(counts.reuse.counts)).to.eql(ledgerCounts(report, 'with'))
         played.push(report)
       }
-      expect(played[0]).to.eql(played[1])
+      for (const report of played.slice(1)) expect(report).to.eql(played[0])
+      await redis?.remove()
     })
 
     it('replaces only the file of an earlier demo', async () => {

@@ -132,11 +132,13 @@ describe('freshness', () => {
         const ends: number[][] = []
         for (let time = 0; time < 2; time++) {
           const stash = await open()
-          const responses = await Promise.all(Array.from({ length: 400 }, (_, i) => stash.fetch(`${base}/tides?day=${i}`)))
+          const responses = await Promise.all(
+            Array.from({ length: time === 0 ? 400 : 20 }, (_, i) => stash.fetch(`${base}/tides?day=${i}`)),
+          )
           ends.push(responses.map((response) => (Number(stash.outcomeOf(response)?.freshUntil) - noon) / 1000))
           await stash.close()
         }
-        expect(ends[0]).to.eql(ends[1])
+        expect(ends[1]).to.eql(ends[0]?.slice(0, 20))
         const first = ends[0] ?? []
         expect(Math.min(...first)).to.be.within(80, 81)
         expect(Math.max(...first)).to.be.within(99, 100)

@@ -367,14 +367,21 @@ describe('stash.operation', () => {
 
   it('calls once each for those who ask at once for what cannot be stored, all at the same time', async () => {
     class Vessel {}
-    let [calls, under, most] = [0, 0, 0]
+    let [calls, under, most, expected] = [0, 0, 0, 19]
+    let goOn = () => {}
+    const gate = () =>
+      new Promise<void>((resolve) => {
+        goOn = resolve
+      })
+    let allAreUnderWay = gate()
     await using stash = await openStash({ warn() {} })
     const find = stash.operation(
       'skerrylight.find',
       async () => {
         calls++
         most = Math.max(most, ++under)
-        await new Promise((done) => setTimeout(done, 5))
+        if (under === expected) goOn()
+        if (calls > 1) await allAreUnderWay
         under--
         return new Vessel()
       },
@@ -383,7 +390,7 @@ describe('stash.operation', () => {
     const once = () => Promise.all(Array.from({ length: 20 }, () => find()))
     expect(new Set(await once()).size, 'nobody gets the instance of another').to.equal(20)
     expect([calls, most], 'the first alone, for nothing was known yet').to.eql([20, 19])
-    most = 0
+    ;[most, expected, allAreUnderWay] = [0, 20, gate()]
     await once()
     expect([calls, most]).to.eql([40, 20])
   })
