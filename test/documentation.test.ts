@@ -47,6 +47,8 @@ describe('the documentation', function () {
     folder = file('project') // with the package as it is published, and nothing else
     packedProject(folder, ['fastify', 'pure-rand', 'redis', '@types/node'])
     writeFileSync(join(folder, 'package.json'), '{ "type": "module" }')
+    const written = recipes.filter(({ kind }) => kind === 'ts').map(({ name, code }) => [name, code] as const)
+    js = compiled(new Map([...written, ...storePrograms.map((code, i) => [`store-${i}`, code] as const)]))
   })
 
   function run(name: string, code: string): string {
@@ -116,10 +118,6 @@ globalThis.setTimeout = (run, ms, ...rest) => {
   )
   const storePrograms = blocksOf(textOf('docs/stores.md')).flatMap(({ kind, code }) => (kind === 'ts' ? [code] : []))
   let js: ReadonlyMap<string, string>
-  before(() => {
-    const written = recipes.filter(({ kind }) => kind === 'ts').map(({ name, code }) => [name, code] as const)
-    js = compiled(new Map([...written, ...storePrograms.map((code, i) => [`store-${i}`, code] as const)]))
-  })
 
   it('has recipes that run as they stand and print what they say', () => {
     const printed = printedBy(new Map(recipes.map(({ name, code }) => [name, js.get(name) ?? code])))

@@ -347,7 +347,7 @@ describe('stores', () => {
     it('that is lost while two processes use it is begun anew and reported: no limit is exceeded, and no count lost', () =>
       Promise.all(
         losses
-          .filter((_, i) => isLong || i % 3 === 0)
+          .filter((_, i) => isLong || i === 0)
           .map(async ([what, befall, ...said], i) => {
             const path = file(`lost-${i}.db`)
             for (const each of [path, `${path}.other`]) {
