@@ -7,7 +7,7 @@ import { scaled } from './support/scale.js'
 import { badProvider, flappingStore, type HeldLimit, randomOf } from './support/storm.js'
 
 const callers = 200
-const callsInAll = scaled(600, 2_000)
+const callsInAll = scaled(1_000, 2_000)
 const withinMs = 20_000
 
 setFlagsFromString('--expose-gc')
