@@ -64,7 +64,7 @@ describe('plans', () => {
         expect(periods).to.have.deep.members(expected)
         expect(spent(report)).to.equal(sum(expected))
       }),
-      { numRuns: scaled(10, 20) },
+      { numRuns: scaled(12, 20) },
     )
   })
 
@@ -113,7 +113,7 @@ describe('plans', () => {
           expect(spent(reportOf({ ...all, rows: merged, since: 0 }))).to.equal(spent(whole))
         },
       ),
-      { numRuns: scaled(4, 10) },
+      { numRuns: scaled(6, 10) },
     )
   })
 
@@ -184,7 +184,7 @@ describe('plans', () => {
         if ([report, ...parts].every((one) => one.totals.without.basis === 'estimated'))
           expect(sum(parts.map(spent)), 'parts').to.equal(spent(report))
       }),
-      { numRuns: scaled(4, 10) },
+      { numRuns: scaled(6, 10) },
     )
   })
 
@@ -237,7 +237,7 @@ describe('plans', () => {
           expect(journal.length - refused, 'what passes').to.be.at.most((used * calls * length) / perMs)
         }
       }),
-      { numRuns: scaled(4, 10) },
+      { numRuns: scaled(6, 10) },
     )
   })
 })

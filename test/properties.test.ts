@@ -119,7 +119,7 @@ describe('whatever happens', () => {
           )
         }
       }),
-      { numRuns: scaled(10, 15) },
+      { numRuns: scaled(15) },
     )
   })
 
@@ -127,7 +127,7 @@ describe('whatever happens', () => {
     const provider = { credentials: compileCredentials({}), caller: undefined }
     const keying = compileKeying({ provider: 'ebbline', name: 'tides' }, {})
     const requests = new RandomRequests(seed)
-    const pairs = scaled(3_000, 10_000)
+    const pairs = scaled(5_000, 10_000)
     let alike = 0
     for (let i = 0; i < pairs; i++) {
       const [one, other] = requests.pair()
