@@ -34,6 +34,14 @@ const calls: Record<string, Played> = {
   'an error': { path: '/tides/down' },
   'a body that comes slowly': { path: '/tides/slow' },
   'a call that connects to nobody': { path: '/tides/1', options: { port: 1 } },
+  'a name that turns out late to have no address': {
+    path: '/tides/2',
+    options: {
+      host: 'localhost',
+      lookup: (_name, _options, found) =>
+        void setTimeout(() => found(Object.assign(new Error('no such name'), { code: 'ENOTFOUND' }), '', 4), 40),
+    },
+  },
   'a name in place of an address': { path: '/tides/2', options: { host: 'localhost' } },
   'an agent of its own': { path: '/tides/3', options: { agent: new Agent({ keepAlive: true }) } },
   'no agent': { path: '/tides/4', options: { agent: false } },

@@ -13,6 +13,7 @@ export class ClientSocket extends Socket {
   #written: Done | undefined
   #whenRead: (() => void) | undefined
   #isLookedUp = false
+  #grace: NodeJS.Timeout | undefined
 
   constructor(host: string, isSecure: boolean, arrives: (chunk: Buffer) => void) {
     super()
@@ -33,7 +34,18 @@ export class ClientSocket extends Socket {
     this.emit('lookup', ...found)
   }
 
+  /** Counts as connected after that time, unless a call leaves for its server first: it is waiting for something else then. */
+  connectedAfter(ms: number): void {
+    if (this.connecting) this.#grace = setTimeout(() => this.connected(), ms)
+  }
+
+  /** A call leaves for its server, whose connection says when it is connected. */
+  leaves(): void {
+    clearTimeout(this.#grace)
+  }
+
   connected(): void {
+    clearTimeout(this.#grace)
     if (!this.connecting || this.destroyed) return
     this.lookedUp(null, '127.0.0.1', 4, this.#host)
     Object.assign(this, { connecting: false })
@@ -79,6 +91,7 @@ export class ClientSocket extends Socket {
   }
 
   override _destroy(error: Error | null, done: Done): void {
+    clearTimeout(this.#grace)
     this.#whenRead?.()
     setImmediate(() => super._destroy(error, done)) // a real one takes as long
   }

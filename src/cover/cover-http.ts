@@ -148,17 +148,14 @@ async function answer(link: Link, request: WrittenRequest): Promise<void> {
   const gone = new AbortController()
   const leaves = () => gone.abort(new DOMException('the client has gone', 'AbortError'))
   client.once('close', leaves)
-  let grace: NodeJS.Timeout | undefined
   try {
-    const answering = answered(link, request, gone.signal)
-    if (client.connecting) grace = setTimeout(() => client.connected(), graceMs)
-    const given = await answering
+    client.connectedAfter(graceMs)
+    const given = await answered(link, request, gone.signal)
     client.connected()
     await reply(client, request, given)
   } catch (error) {
     client.destroy(asNodeError(error))
   } finally {
-    clearTimeout(grace)
     client.off('close', leaves)
     if (--underWay === 0) keeping.unref()
   }

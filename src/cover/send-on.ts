@@ -19,6 +19,7 @@ export function isLeaving(): boolean {
 export function forwarded(link: Link, path: string, method: string, init: RequestInit = {}): Promise<Response | WholeResponse> {
   const { client } = link
   const { signal } = init
+  client.leaves()
   const body = init.body as Uint8Array | string | null | undefined
   return new Promise((resolve, reject) => {
     const headers = Object.fromEntries(new Headers(init.headers) as unknown as Iterable<[string, string]>)
