@@ -196,6 +196,9 @@ describe('a program under cover', () => {
           if (played.act === chunks) for (const seen of [ours, theirs]) seen?.sort() // when a body is written out depends on the network
           expect(ours, name).to.eql(theirs)
         }
+        const late: Played = { ...calls['a name that turns out late to have no address'], path: '/tides/2-again' }
+        for (const seen of await Promise.all([1, 2].map(() => trace(late, server.port))))
+          expect(seen, 'one leaves, the other waits for it').to.include('request error ENOTFOUND').and.not.include('socket connect')
       } finally {
         uncover()
       }

@@ -34,9 +34,10 @@ export class ClientSocket extends Socket {
     this.emit('lookup', ...found)
   }
 
-  /** Counts as connected after that time, unless a call leaves for its server first: it is waiting for something else then. */
-  connectedAfter(ms: number): void {
-    if (this.connecting) this.#grace = setTimeout(() => this.connected(), ms)
+  /** Counts as connected after that time, unless a call has left for its server, or another is connecting to it: it waits for something else then. */
+  connectedAfter(ms: number, isConnecting: () => boolean): void {
+    if (!this.connecting) return
+    this.#grace = setTimeout(() => (isConnecting() ? this.connectedAfter(ms, isConnecting) : this.connected()), ms)
   }
 
   /** A call leaves for its server, whose connection says when it is connected. */

@@ -7,7 +7,7 @@ import type { Link, Options } from './link.js'
 import { isOwnCall, ownCall } from './own-calls.js'
 import { reply } from './reply.js'
 import { RequestReader, type WrittenRequest } from './request-reader.js'
-import { forwarded, isLeaving } from './send-on.js'
+import { forwarded, isConnectingTo, isLeaving } from './send-on.js'
 import { tunnel } from './tunnel.js'
 
 /** Fields of a request that are those of its connection (RFC 9110 section 7.6.1), and of those which a client sets for it. */
@@ -149,7 +149,7 @@ async function answer(link: Link, request: WrittenRequest): Promise<void> {
   const leaves = () => gone.abort(new DOMException('the client has gone', 'AbortError'))
   client.once('close', leaves)
   try {
-    client.connectedAfter(graceMs)
+    client.connectedAfter(graceMs, () => isConnectingTo(link))
     const given = await answered(link, request, gone.signal)
     client.connected()
     await reply(client, request, given)

@@ -15,6 +15,15 @@ export function isLeaving(): boolean {
   return leaving > 0
 }
 
+/** The calls whose connections are being made. */
+const connecting = new Set<Link>()
+
+/** Whether a call connects to the server of a link: a call that waits for its answer is no more connected than that. */
+export function isConnectingTo({ origin }: Link): boolean {
+  for (const link of connecting) if (link.origin === origin) return true
+  return false
+}
+
 /** Sends a call by the client's own agent and options, with what the stash adds to its fields. */
 export function forwarded(link: Link, path: string, method: string, init: RequestInit = {}): Promise<Response | WholeResponse> {
   const { client } = link
@@ -27,8 +36,14 @@ export function forwarded(link: Link, path: string, method: string, init: Reques
     const request = leave(link, { method, path, headers, ...(signal && { signal }) })
     request.once('socket', (socket) => {
       if (!socket.connecting) return client.connected()
+      const isOver = () => connecting.delete(link)
+      connecting.add(link)
+      socket.once('close', isOver)
       socket.once('lookup', (...found: unknown[]) => client.lookedUp(...found))
-      socket.once('encrypted' in socket ? 'secureConnect' : 'connect', () => client.connected())
+      socket.once('encrypted' in socket ? 'secureConnect' : 'connect', () => {
+        isOver()
+        client.connected()
+      })
     })
     request.once('error', (error) => reject(signal?.aborted ? signal.reason : error))
     request.once('response', (message) => void responseOf(message, method).then(resolve, reject))
