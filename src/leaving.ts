@@ -10,7 +10,7 @@ export interface Leaving {
 const open = new Set<Leaving>()
 let stopListening: (() => void) | undefined
 
-/** Has something be told before the process or the page ends; returns what ends that. */
+/** Has something be told before the process or the page ends; returns an unsubscribe function. */
 export function beforeLeaving(leaving: Leaving): () => void {
   open.add(leaving)
   stopListening ??= listen()
@@ -47,7 +47,7 @@ function listen(): () => void {
     const exit = () => each((one) => one.leave(true))
     let isTold = false
     const once = () => {
-      if (!isTold) outOfWork() // what it begins may fail, and is not begun again for ever
+      if (!isTold) outOfWork() // what it begins may fail, and is not started again forever
       isTold = true
     }
     process.on('beforeExit', once)

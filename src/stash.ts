@@ -97,7 +97,7 @@ export interface Stash extends AsyncDisposable {
   covers(method: string, url: string | URL): string | undefined
   /** How a call was answered, by its response, or by the error it ended in; undefined for what does not come from this stash. */
   outcomeOf(responseOrError: unknown): Outcome | undefined
-  /** Tells a listener of each event of a name; returns what ends that. */
+  /** Tells a listener of each event of a name; returns an unsubscribe function. */
   on<N extends EventName>(name: N, listener: EventListener<N>): () => void
   /** What a request would do now, and why: endpoint, near misses, key, stored answer, decision. Nothing is called, stored or counted. */
   explain(...request: Parameters<Fetch>): Promise<Explanation>

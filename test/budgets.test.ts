@@ -247,7 +247,7 @@ describe('budgets', () => {
     )
   })
 
-  it('that are set up in the midst of a period begin with what the ledger knows of it', async () => {
+  it('that are set up in the middle of a period begin with what the ledger knows of it', async () => {
     let now = Date.parse('2026-06-20T10:00:00Z')
     const clock: Clock = { now: () => now, ticks: () => performance.now(), later: () => () => {} }
     const store = Object.assign(memoryStore(), { close() {} })

@@ -506,7 +506,7 @@ export default { store: packedStore({ store: sqliteStore('${folder}/own.db'), en
       const interrupted = spawn(terminal, ['-qec', `timeout -s INT 2.5 ${await warm('many.txt')}`, '/dev/null'], { stdio: 'ignore' })
       const began = performance.now()
       await once(interrupted, 'exit')
-      expect(performance.now() - began, 'in the midst of two minutes').to.be.below(20_000)
+      expect(performance.now() - began, 'in the middle of two minutes').to.be.below(20_000)
       server.closeAllConnections()
       server.close()
     }).timeout(60_000)

@@ -62,7 +62,7 @@ describe('forecasts', () => {
         })
         expect(renderText(await stash.report()))
           .to.include('with     about EUR 3.00')
-          .and.include('too few data for a range')
+          .and.include('too little data for a range')
         expect(course.at(-1)).to.eql({ at: new Date(noon + 6 * hour), with: 12, without: 72 })
         const past = await stash.report({ until: noon + 3 * hour })
         expect(past.providers[0]?.quota?.forecast.without?.usedNow, 'as of then').to.equal(36)

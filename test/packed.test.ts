@@ -164,7 +164,7 @@ describe('a packed store', () => {
       .to.include('4 answers')
       .and.to.include('kelpmouth')
     const without = await commandWith()
-    expect(without.stdout).to.equal('nothing is stored that is meant\n')
+    expect(without.stdout).to.equal('no stored response matches\n')
     expect(without.stderr).to.include('encrypted with the key "2026-11", which was not given').and.to.include('STASHEN_ENCRYPTION_KEYS')
     const wrong = await commandWith(`2026-11:${secret.slice(4)}`)
     expect(wrong.code).to.equal(2)

@@ -45,8 +45,8 @@ interface ImportOptions extends StoreChoice {
 /** `stashen import FILE`. */
 export function addImport(command: Command, { stdout, stderr }: CliContext): void {
   command.argument('<file>', 'the archive, or - for standard input')
-  addStoreOption(command, 'the store to write to, which is made where there is none', { hasConfig: true })
-    .option('--config <file>', 'the configuration file, whose rules archives of others are stored by')
+  addStoreOption(command, 'the store to write to, created if missing', { hasConfig: true })
+    .option('--config <file>', 'the configuration file; its rules are applied to archives from other tools')
     .option('--json', 'print the numbers as JSON')
     .action(async (file: string, { store, config: named, json }: ImportOptions) => {
       if (file !== '-' && !existsSync(file)) throw new UsageError(`there is no file "${file}": name an existing archive`)

@@ -27,7 +27,7 @@ export const commands: readonly CommandSummary[] = [
   },
   {
     ...{ name: 'check', group: begin },
-    says: 'check a configuration file, print its rules as they hold, and warn of what is likely wrong',
+    says: 'check a configuration file, print the effective rules, and warn about likely mistakes',
     load: async () => (await import('./check-command.js')).addCheck,
   },
   {
@@ -37,7 +37,7 @@ export const commands: readonly CommandSummary[] = [
   },
   {
     ...{ name: 'demo', group: begin },
-    says: 'play a made-up day of calls, without the stash and with it, and report',
+    says: 'simulate a day of calls, with and without the stash, and report',
     load: async () => (await import('./demo-command.js')).addDemo,
   },
   {
@@ -77,12 +77,12 @@ export const commands: readonly CommandSummary[] = [
   },
   {
     ...{ name: 'sweep', group: change },
-    says: 'drop stored answers that no rule lets be given any more, before their room is needed',
+    says: 'drop stored responses that no rule allows to be served any more, before their room is needed',
     load: async () => (await import('./change-commands.js')).addSweep,
   },
   {
     ...{ name: 'warm', takes: '[file]', group: change },
-    says: 'fetch answers in advance, paced by the limits, in the background of all other calls',
+    says: 'fetch responses in advance, paced by the limits, at lower priority than all other calls',
     load: async () => (await import('./warm-command.js')).addWarm,
   },
   {
@@ -97,7 +97,7 @@ export const commands: readonly CommandSummary[] = [
   },
   {
     ...{ name: 'completion', takes: '<shell>', group: begin },
-    says: 'print what has bash, zsh or fish complete commands and options',
+    says: 'print a completion script for bash, zsh or fish',
     load: async () => {
       const { addCompletion } = await import('./completion-command.js')
       return (command, context) => addCompletion(commands, command, context)

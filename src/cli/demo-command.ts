@@ -18,7 +18,7 @@ interface DemoCommandOptions {
 /** The store file that the demo leaves behind, where nothing else is said; beside a server, what its other files are named after. */
 const usualFile = 'stashen-demo.db'
 
-/** `stashen demo`: a day in a made-up harbour office, played twice. */
+/** `stashen demo`: a day at a fictional harbour office, simulated twice. */
 export function addDemo(command: Command, { stdout, stderr, demo: load }: CliContext): void {
   command
     .option('--store <store>', `the store to leave behind: ${storeForm}; what an earlier demo left there is replaced`, usualFile)

@@ -44,7 +44,7 @@ export function addEntries(command: Command, { stdout, stderr }: CliContext): vo
   command.argument('[key]', 'the key of the answer to print')
   addSelectorOptions(addStoreOption(command, 'the store to read'))
     .option('--sort <order>', `by ${Object.keys(orders).join(', ')}`, orderOf, 'key' as Order)
-    .option('--limit <number>', 'at most so many', wholeNumber, 50)
+    .option('--limit <number>', 'maximum number of entries', wholeNumber, 50)
     .option('--save <file>', 'write the body of the one answer to this file, as it came')
     .option('--at <moment>', 'as things stood at this moment, by what is stored now (default: now)')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')

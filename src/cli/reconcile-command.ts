@@ -34,7 +34,7 @@ interface ReconcileOptions extends StoreChoice {
 export function addReconcile(command: Command, { stdout, stderr }: CliContext): void {
   command.argument('<usage>', 'the file of the export')
   addStoreOption(command, 'the store to read', { hasConfig: true })
-    .requiredOption('--provider <name>', 'whose export it is')
+    .requiredOption('--provider <name>', 'the provider the export is from')
     .option('--config <file>', 'the configuration that names the columns, under "usageExport" of the provider')
     .option('--day-column <name>', 'the column that holds the day (default: "day")')
     .option('--calls-column <name>', 'the column that holds the number of billed calls (default: "calls")')
@@ -46,7 +46,7 @@ export function addReconcile(command: Command, { stdout, stderr }: CliContext): 
     )
     .option('--tax <percent>', 'how much tax is in the amounts, in percent', percent, 0)
     .option('--zone <zone>', "time zone of the export's days (default: that of the plan, else UTC)")
-    .addOption(new Option('--decimal <sign>', 'what numbers have before their decimals (default: "point")').choices(['point', 'comma']))
+    .addOption(new Option('--decimal <sign>', 'decimal separator (default: "point")').choices(['point', 'comma']))
     .option('--since <day>', "the first day to compare (default: the export's first)", day)
     .option('--until <day>', "the last day to compare (default: the export's last)", day)
     .addOption(new Option('--mode <mode>', 'count only calls made in this mode').choices(['all', 'measure', 'reuse']).default('all'))

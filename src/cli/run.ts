@@ -19,14 +19,14 @@ export async function runCli(args: readonly string[], given: Omit<CliContext, 'e
     },
   }
   const program = new Command('stashen')
-    .description('Keeps and counts the answers of third-party APIs.')
+    .description('Caches third-party API responses and counts what that saves.')
     .version(version, '-V, --version', 'print the version')
     .helpOption('-h, --help', 'print this help')
     .helpCommand(false)
     .enablePositionalOptions()
     .exitOverride()
     .configureOutput({ writeOut: (text) => void stdout.write(text), writeErr: () => {} })
-    .addHelpText('after', '\nExit codes: 0 done, 1 failed while running, 2 called wrongly (unknown option, missing or foreign file).')
+    .addHelpText('after', '\nExit codes: 0 done, 1 failed while running, 2 usage error (unknown option, file missing or not a store).')
   const called = args.find((arg) => !arg.startsWith('-'))
   try {
     for (const { name, takes = '', group, says, load } of commands) {

@@ -24,7 +24,7 @@ export function addSelectorOptions(command: Command): Command {
     .option('--endpoint <name>', 'of this endpoint')
     .option('--key <pattern>', 'with this key, in which * stands for any text')
     .option('--arguments <json>', 'of an operation called with these arguments, a list in JSON')
-    .option('--caller <digest>', 'of who called, as it stands in keys after caller:')
+    .option('--caller <digest>', 'the caller digest shown after "caller:" in keys')
     .option('--label <label>', 'with this label')
     .option('--status <status>', 'with this status, such as 404 or 4xx')
     .option('--state <state>', 'fresh, stale or invalidated')

@@ -19,7 +19,7 @@ interface StatusOptions extends StoreChoice {
 /** `stashen status`: what limits leave, what is held off, who waits, what went wrong last, and how the store does. */
 export function addStatus(command: Command, { stdout, stderr }: CliContext): void {
   addStoreOption(command, 'the store to read')
-    .option('--at <moment>', 'as things stood at this moment, by what is known now (default: now)')
+    .option('--at <moment>', "the state at this moment, computed from today's records (default: now)")
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
     .option('--json', 'print the status as JSON')
     .action(async ({ at, zone = localZone(), json, ...choice }: StatusOptions) => {

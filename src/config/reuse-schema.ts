@@ -59,7 +59,7 @@ export const timeout = orObject(
   {
     firstByte: option(duration, 'How long an upstream call may take until its first byte.', defaults.firstByte),
     idle: option(duration, 'How long the next piece of an answer may take.', defaults.idle),
-    total: option(duration, 'How long an upstream call may take in all. Default: as long as it likes.'),
+    total: option(duration, 'How long an upstream call may take in all. Default: no limit.'),
   },
   'an object with "firstByte", "idle" and "total"',
   '{ firstByte: "5 s", idle: "10 s", total: "2 min" }',
@@ -207,11 +207,11 @@ export const reuse = {
   ),
   maxEntries: option(
     z.int({ error: noEntries }).check(z.minimum(1, { error: noEntries })),
-    'Answers kept at the most, give or take a tenth. Default: as many as the store has room for.',
+    'Maximum number of responses kept, within 10%. Default: as many as the store has room for.',
   ),
   countBy: option(
     oneOf(countBys),
-    "Whose calls are counted apart: by what `per` returns, or by the label of each call. Default: nobody's.",
+    "What to count separately: by what `per` returns, or by the label of each call. Default: nothing.",
   ),
   collapse: option(oneOf(collapses), 'Whose upstream call under way a caller may get the answer of.', defaults.collapse),
   maxBodyBytes: option(

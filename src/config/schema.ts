@@ -14,7 +14,7 @@ import { duration, isFunction, name, oneOf, option, part, price, required, yesOr
 
 const ledger = z.strictObject({
   minutesFor: option(duration, 'How long the ledger keeps minutes.', defaults.minutesFor),
-  hoursFor: option(duration, 'How long the ledger keeps hours; days are kept for ever.', defaults.hoursFor),
+  hoursFor: option(duration, 'How long the ledger keeps hours; days are kept forever.', defaults.hoursFor),
   zone: option(zone, 'IANA time zone whose days are kept apart besides those of plans and quotas.'),
 })
 

@@ -8,7 +8,7 @@ import type { Mode } from '../core/rules/mode.js'
 import type { Duration } from '../core/time/duration.js'
 import type { Fetch } from '../engine/http/http-upstream.js'
 
-/** How long the ledger keeps its finer buckets of time; those of days are kept for ever. */
+/** How long the ledger keeps its finer buckets of time; those of days are kept forever. */
 export interface LedgerOptions {
   /** Default `"2 days"`. */
   readonly minutesFor?: Duration

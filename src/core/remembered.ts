@@ -12,7 +12,7 @@ export class Remembered<T> {
   readonly #maxBytes: number
   readonly #kept = new Map<string, Kept<T>>()
   #bytes = 0
-  /** Goes on from the oldest; begun anew each time, it would pass by all that are gone. */
+  /** Goes on from the oldest; starting over each time, it would pass over all that are gone. */
   #oldest = this.#kept.entries()
 
   constructor(maxBytes: number) {

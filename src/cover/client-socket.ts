@@ -37,7 +37,7 @@ export class ClientSocket extends Socket {
   /** Counts as connected after that time, unless a call has left for its server, or another is connecting to it: it waits for something else then. */
   connectedAfter(ms: number, isConnecting: () => boolean): void {
     if (!this.connecting) return
-    this.#grace = setTimeout(() => (isConnecting() ? this.connectedAfter(ms, isConnecting) : this.connected()), ms)
+    this.#grace = setTimeout(() => (isConnecting() ? this.connectedAfter(2 * ms, isConnecting) : this.connected()), ms)
   }
 
   /** A call leaves for its server, whose connection says when it is connected. */

@@ -1,7 +1,7 @@
 import http2 from 'node:http2'
 import { syncBuiltinESMExports } from 'node:module'
 
-/** Tells of each connection that is opened with `node:http2`, whose calls nothing here can follow; returns what ends that. */
+/** Tells of each connection that is opened with `node:http2`, whose calls nothing here can follow; returns an unsubscribe function. */
 export function onHttp2Connection(tell: (origin: string) => void): () => void {
   const { connect } = http2
   const noticing = (authority: string | URL, ...rest: []) => {

@@ -4,7 +4,7 @@ import { ObservedCall, type Observing } from './observed-call.js'
 
 type Sends = (this: ClientRequest, ...args: never[]) => unknown
 
-/** Follows all calls of `node:http` and `node:https`; returns what ends that. What goes by is looked at, and nothing of it is changed. */
+/** Follows all calls of `node:http` and `node:https`; returns an unsubscribe function. What goes by is looked at, and nothing of it is changed. */
 export function observeHttp(observing: Observing): () => void {
   const calls = new WeakMap<ClientRequest, ObservedCall>()
   const begun = new Set<ObservedCall>()

@@ -12,7 +12,7 @@ interface UndiciRequest {
   onResponseData?(chunk: unknown): unknown
 }
 
-/** Follows all calls of undici by its diagnostics channels; returns what ends that. Nothing of them is changed. */
+/** Follows all calls of undici by its diagnostics channels; returns an unsubscribe function. Nothing of them is changed. */
 export function observeUndici(observing: Observing): () => void {
   const calls = new WeakMap<object, ObservedCall>()
   const begun = new Set<ObservedCall>()

@@ -14,7 +14,7 @@ export interface LogOptions {
   readonly keys?: boolean
 }
 
-/** Writes what a stash tells of into a logger; returns what ends that. No secret stands in what is written. */
+/** Writes what a stash tells of into a logger; returns an unsubscribe function. No secret stands in what is written. */
 export function logEvents(stash: Pick<Stash, 'on'>, logger: Logger, { calls = false, keys = false }: LogOptions = {}): () => void {
   const names = (Object.keys(lines) as EventName[]).filter((name) => calls || (name !== 'call' && name !== 'upstream'))
   const ends = names.map((name) => listen(stash, logger, name, keys))

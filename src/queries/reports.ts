@@ -97,7 +97,7 @@ async function withOutdatedExamples(report: Report, store: Store, now: number): 
   return { ...report, providers }
 }
 
-/** What quotas and bills are forecast by, where there are any and the report ends in the midst of their period. */
+/** What quotas and bills are forecast by, where there are any and the report ends in the middle of their period. */
 async function forecastInput(
   reading: Reading,
   facts: readonly BillingFacts[],

@@ -16,7 +16,7 @@ invalidated: to be confirmed before it is used; --json shows whole keys`
 /** Stored answers, as text for a terminal; `all`: how many there are, where these are some of them; `width`: characters of a line. */
 export function entriesText(given: readonly StoredEntry[], { colors, all, width }: { colors: Colors; all: number; width: number }): string {
   const entries = printable(given)
-  if (entries.length === 0) return 'nothing is stored that is meant\n'
+  if (entries.length === 0) return 'no stored response matches\n'
   const columns = fitting(columnsOf(entries), width - leastLength)
   const heads = columns.map(({ head }) => head)
   const paths = pathsOf(entries, false).map((path) => shortened(path, Math.max(leastLength, width - widthOf(columns))))

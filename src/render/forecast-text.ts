@@ -37,7 +37,7 @@ export function differenceText(fewer: number): string {
 function wordsOf({ usedNow, usedAtReset, runsOutAt }: QuotaForecast, limit: number, zone: string): string {
   const used = `${rangeText(usedAtReset)} of ${countText(limit)} calls`
   if (usedNow >= limit) return `${used}, used up already`
-  if (!runsOutAt.earliest && !runsOutAt.likely) return usedAtReset.high === null ? `${used}, likely enough` : `${used}, enough`
+  if (!runsOutAt.earliest && !runsOutAt.likely) return usedAtReset.high === null ? `${used}, probably enough` : `${used}, enough`
   const moment = (at: Date) => momentText(at, zone).slice(5) // the year stands before
   if (!runsOutAt.likely) return `${used}, likely enough, may run out from ${moment(runsOutAt.earliest as Date)} on`
   if (!runsOutAt.earliest) return `${used}, runs out about ${moment(runsOutAt.likely)}`
@@ -76,7 +76,7 @@ const methods: Record<ForecastMethod, (length: string) => string> = {
   'same-day': (length) => `the same weekdays in the last ${length}, as this day compares`,
   'weekly-trend': (length) => `the last ${length}, and how weeks grow or shrink`,
   'same-hours': (length) => `the same hours in the last ${length}: too little for a range`,
-  'even-pace': (length) => `the mean pace of the last ${length}: too few data for a range`,
+  'even-pace': (length) => `the mean pace of the last ${length}: too little data for a range`,
 }
 
 const dayMs = 86_400_000

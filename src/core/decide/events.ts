@@ -33,7 +33,7 @@ export interface StashEvents {
     readonly label?: string | undefined
     readonly error?: unknown
   }
-  /** A call left for the provider and has ended. */
+  /** An upstream call has ended. */
   readonly upstream: EventPlace & UpstreamCallFacts
   /** An older answer was given. */
   readonly stale: EventPlace & { readonly reason: Outcome['reason']; readonly ageMs: number }
@@ -60,7 +60,7 @@ export interface StashEvents {
   }
   /** An upstream call is made again. */
   readonly retry: EventPlace & { readonly attempt: number; readonly afterMs: number }
-  /** Calls failed, so nobody asks for a while; `endpoint` is null where that holds for the whole provider. */
+  /** Calls failed, so no call is made for a while; `endpoint` is null where that holds for the whole provider. */
   readonly 'hold-off': HoldOffFacts & { readonly failures: number; readonly until: Date; readonly what: string }
   /** What was held off answers again, or the store works again. */
   readonly recovered: (HoldOffFacts & { readonly what: 'upstream' }) | { readonly what: 'store' }

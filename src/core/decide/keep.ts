@@ -8,7 +8,7 @@ import type { Trust } from './trust.js'
 
 /** Why an answer was not stored. */
 export type NotKept =
-  /** A status whose answers are not kept, by the rule or by the upstream's silence. */
+  /** A status whose answers are not kept, by the rule or because the upstream gives no lifetime. */
   | 'status'
   /** `Vary: *`. */
   | 'varies'
@@ -18,7 +18,7 @@ export type NotKept =
   | 'no-store'
   | 'private'
   | 'authorization'
-  /** `must-understand` on a status whose rules are not known here. */
+  /** `must-understand` on a status that Stashen does not know. */
   | 'not-understood'
   /** Nothing says how long it is fresh. */
   | 'no-freshness'
@@ -28,7 +28,7 @@ export type NotKept =
   | 'too-large'
   /** Its body broke off. */
   | 'broke-off'
-  /** It says that it failed, by the endpoint's `failsWhen`, or calls itself JSON and is none. */
+  /** It says that it failed, by the endpoint's `failsWhen`, or claims to be JSON but does not parse. */
   | 'failed'
   /** A write to the same URL, or a newer call, made it out of date before it was complete. */
   | 'out-of-date'
@@ -42,7 +42,7 @@ export type NotKept =
   | 'abandoned'
   /** Something went wrong while it was stored: see what `warn` was told. */
   | 'trouble'
-  /** The call was not one whose answer is stored. */
+  /** The response to this call is never stored. */
   | 'not-reusable'
 
 /** What of a rule matters for keeping answers, compiled. Durations are milliseconds. */

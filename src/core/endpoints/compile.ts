@@ -27,7 +27,7 @@ export interface Common {
   readonly terms?: TermsCompiler | undefined
   /** What reads protocols: needed where an endpoint speaks one. */
   readonly readers?: Readonly<Record<Protocol, ProtocolReader>> | undefined
-  /** Whether a call may take as long as it likes where no timeout is given, as one of a function may. */
+  /** Whether a call has no time limit where no timeout is given, as one of a function has none. */
   readonly isUntimed?: boolean
 }
 

@@ -29,7 +29,7 @@ export interface Endpoint extends KeepRule {
   /** Undefined where only the store bounds them. */
   readonly maxEntries: number | undefined
   readonly holdOff: HoldOffRule
-  /** `totalMs`: undefined where it may take as long as it likes. `leaseMs`: nothing heard of a call for so long, it is taken to have ended. */
+  /** `totalMs`: undefined where there is no limit. `leaseMs`: nothing heard of a call for so long, it is taken to have ended. */
   readonly timeouts: {
     readonly firstByteMs: number
     readonly idleMs: number
@@ -58,7 +58,7 @@ export interface Endpoint extends KeepRule {
   /** Whether its callers wait for upstream calls of other processes. */
   readonly collapsesAll: boolean
   readonly failure: FailureRule
-  /** Whose calls are counted apart besides. */
+  /** What to count separately. */
   readonly countBy: CountBy | undefined
   readonly units: UnitSources | undefined
   /** The most units that one call can use, as far as that is said. */

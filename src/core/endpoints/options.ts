@@ -39,7 +39,7 @@ export interface ReuseTerms {
   readonly holdOff?: Duration | { readonly first?: Duration; readonly upTo?: Duration }
   /**
    * How long one upstream call may take: until its first byte (`firstByte`, default 30 s), between two pieces of its answer (`idle`,
-   * default 30 s), and in all (`total`, default: as long as it likes). A duration alone is the total. Default: the provider's.
+   * default 30 s), and in all (`total`, default: no limit). A duration alone is the total. Default: the provider's.
    */
   readonly timeout?: TimeoutOptions
   /** How long a caller waits at the most for an answer to begin, whatever happens meanwhile. Default: as long as all else takes. */
@@ -64,11 +64,11 @@ export interface ReuseTerms {
   readonly reuse?: 'never' | ReuseExceptions
   /** Bytes of a body kept at the most; larger answers are passed on and not stored. Default 1 MiB. */
   readonly maxBodyBytes?: number
-  /** Answers kept at the most, give or take a tenth; those used least recently go first. Default: as many as the store has room for. */
+  /** Maximum number of responses kept, within 10%; those used least recently go first. Default: as many as the store has room for. */
   readonly maxEntries?: number
   /**
-   * Whose calls are counted apart besides, so that costs can be passed on: by what `per` returns, or by the label that each call is given.
-   * The first 100 names are distinguished, all others counted together. They stand in the ledger as they are. Default: nobody's.
+   * What to count separately, so that costs can be passed on: by what `per` returns, or by the label that each call is given.
+   * The first 100 names are distinguished, all others counted together. They stand in the ledger as they are. Default: nothing.
    */
   readonly countBy?: CountBy
   /**

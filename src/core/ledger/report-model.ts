@@ -166,7 +166,7 @@ export interface QuotaUse {
   readonly reported: { readonly left: number; readonly fewer: number } | null
   /** Calls made up to some moments of the period, with the stash and without it. */
   readonly course: readonly { readonly at: Date; readonly without: number; readonly with: number }[]
-  /** How it will be used up to its reset, where the report ends in the midst of the period and there is enough to tell by. */
+  /** How it will be used up to its reset, where the report ends in the middle of the period and there is enough to tell by. */
   readonly forecast: { readonly with: QuotaForecast | null; readonly without: QuotaForecast | null }
 }
 

@@ -7,7 +7,7 @@ import { type BudgetUse, type LimitUse, ofName, type ProviderState } from './pro
 import { waitingIn } from './queue-lengths.js'
 import type { ReportedLimit } from './reported-limits.js'
 
-/** How a provider stands: what its limits leave, and what is held off.  */
+/** How a provider stands: what its limits leave, and what is held off. */
 export interface ProviderStatus {
   readonly provider: string
   readonly limits: readonly LimitStatus[]

@@ -41,7 +41,7 @@ function jsonOf(answer: AnswerFacts): unknown {
   }
 }
 
-/** Whether an answer calls itself JSON and is none (RFC 8259); one without a body says nothing. */
+/** Whether an answer claims to be JSON but does not parse (RFC 8259); one without a body says nothing. */
 export function isBrokenJson(contentType: string | null | undefined, body: Uint8Array): boolean {
   if (body.byteLength === 0 || !/^\s*application\/([\w.+-]+\+)?json\s*(;|$)/i.test(contentType ?? '')) return false
   try {

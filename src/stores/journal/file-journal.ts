@@ -47,7 +47,7 @@ class FileJournal implements Journal {
     this.#setAsideWhenFull()
     const file = openSync(this.#file, 'a+')
     try {
-      // a process that was ended in the midst of a line must not spoil the next one too
+      // a process that was ended in the middle of a line must not spoil the next one too
       const { size } = fstatSync(file)
       const last = Buffer.alloc(1)
       if (size > 0) readSync(file, last, 0, 1, size - 1)

@@ -7,7 +7,7 @@ import type { SqliteFile } from './sqlite-file.js'
 
 export class SqliteLedger implements LedgerStore {
   readonly #file: SqliteFile
-  /** Facts that this process added: a file begun anew has to know them too. */
+  /** Facts that this process added: a file that is recreated has to know them too. */
   readonly #added = new Set<BillingFacts>()
 
   constructor(file: SqliteFile) {
@@ -124,7 +124,7 @@ export class SqliteLedger implements LedgerStore {
     })
   }
 
-  /** Into a file that was begun anew. */
+  /** Into a file that was recreated. */
   addFactsAgain(): void {
     for (const facts of this.#added) this.addFacts(facts)
   }

@@ -22,7 +22,7 @@ interface Connection {
 }
 
 /**
- * An open file. One that is lost while it is in use, because it was deleted, replaced or shortened, by whomever, or is corrupt, is begun anew
+ * An open file. One that is lost while it is in use, because it was deleted, replaced or shortened, by anyone, or is corrupt, is recreated
  * with everything of it that still can be read, but for its entries.
  */
 export class SqliteFile {
@@ -33,7 +33,7 @@ export class SqliteFile {
   #connection: Connection = notConnected
   #isInTransaction = false
   #timer: NodeJS.Timeout | undefined
-  /** Whether it was told that the file is lost and cannot be begun anew. */
+  /** Whether it was told that the file is lost and cannot be recreated. */
   #isTold = false
 
   constructor(path: string, readOnly: boolean) {
