@@ -11,18 +11,18 @@ export interface CommandSummary {
   load(): Promise<(command: Command, context: CliContext) => void>
 }
 
-const [begin, read, change] = ['To begin with:', 'To look into a store:', 'To change a store:']
+const [begin, read, change] = ['Getting started:', 'Reading a store:', 'Changing a store:']
 
 /** All commands. What they need is loaded when one is called. */
 export const commands: readonly CommandSummary[] = [
   {
     ...{ name: 'measure', takes: '<command...>', group: begin },
-    says: 'run a Node program as it is: what its HTTP calls were, and what reuse would have saved',
+    says: 'run a Node program as is, and report its HTTP calls and what reuse would have saved',
     load: async () => (await import('./measure-command.js')).addMeasure,
   },
   {
     ...{ name: 'try', takes: '<url>', group: begin },
-    says: 'call a URL bare, through a stash, again, expired and with the provider cut off, then many times',
+    says: 'call a URL directly, through a stash, again, expired, with the API down, and many times at once',
     load: async () => (await import('./try-command.js')).addTry,
   },
   {
@@ -32,7 +32,7 @@ export const commands: readonly CommandSummary[] = [
   },
   {
     ...{ name: 'explain', takes: '<method-or-url> [url]', group: begin },
-    says: 'say which endpoint covers a request, its key, what is stored, and what a call would do and why',
+    says: 'show which endpoint matches a request, its key, what is stored, and what a call would do and why',
     load: async () => (await import('./explain-command.js')).addExplain,
   },
   {
@@ -47,12 +47,12 @@ export const commands: readonly CommandSummary[] = [
   },
   {
     ...{ name: 'status', group: read },
-    says: 'print what limits leave of each provider, hold-offs, queues, last errors, and how the store does',
+    says: 'print what is left of each limit, hold-offs, queues, last errors, and the state of the store',
     load: async () => (await import('./status-command.js')).addStatus,
   },
   {
     ...{ name: 'entries', takes: '[key]', group: read },
-    says: 'list stored answers, or print one with its head and body',
+    says: 'list stored responses, or print one with its headers and body',
     load: async () => (await import('./entries-command.js')).addEntries,
   },
   {
@@ -62,17 +62,17 @@ export const commands: readonly CommandSummary[] = [
   },
   {
     ...{ name: 'export', group: read },
-    says: 'write stored answers as an HTTP Archive (HAR 1.2), without credentials',
+    says: 'write stored responses as an HTTP Archive (HAR 1.2), without credentials',
     load: async () => (await import('./archive-commands.js')).addExport,
   },
   {
     ...{ name: 'invalidate', group: change },
-    says: 'end the freshness of stored answers: they are asked for again, and kept for when that fails',
+    says: 'mark stored responses stale: the next call refetches, and the old one stays as a fallback',
     load: async () => (await import('./change-commands.js')).addInvalidate,
   },
   {
     ...{ name: 'purge', group: change },
-    says: 'drop stored answers; what was counted stays',
+    says: 'drop stored responses; the counts stay',
     load: async () => (await import('./change-commands.js')).addPurge,
   },
   {
@@ -87,12 +87,12 @@ export const commands: readonly CommandSummary[] = [
   },
   {
     ...{ name: 'import', takes: '<file>', group: change },
-    says: 'store the answers of an HTTP Archive (HAR 1.2), of "stashen export" or a browser',
+    says: 'store the responses of an HTTP Archive (HAR 1.2), from "stashen export" or a browser',
     load: async () => (await import('./archive-commands.js')).addImport,
   },
   {
     ...{ name: 'forgive', takes: '<provider>', group: change },
-    says: 'forget the pauses, reported limits and hold-offs of a provider, so that its next call leaves',
+    says: 'forget the pauses, reported limits and hold-offs of a provider, so that its next call goes upstream',
     load: async () => (await import('./forgive-command.js')).addForgive,
   },
   {

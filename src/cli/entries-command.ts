@@ -46,7 +46,7 @@ export function addEntries(command: Command, { stdout, stderr }: CliContext): vo
     .option('--sort <order>', `by ${Object.keys(orders).join(', ')}`, orderOf, 'key' as Order)
     .option('--limit <number>', 'maximum number of entries', wholeNumber, 50)
     .option('--save <file>', 'write the body of the one answer to this file, as it came')
-    .option('--at <moment>', 'as things stood at this moment, by what is stored now (default: now)')
+    .option('--at <moment>', 'the state at this moment, computed from what is stored now (default: now)')
     .option('--zone <zone>', 'print times in this time zone (default: the local one)')
     .option('--json', 'print as JSON')
     .action(async (key: string | undefined, options: EntriesOptions) => {

@@ -209,10 +209,7 @@ export const reuse = {
     z.int({ error: noEntries }).check(z.minimum(1, { error: noEntries })),
     'Maximum number of responses kept, within 10%. Default: as many as the store has room for.',
   ),
-  countBy: option(
-    oneOf(countBys),
-    "What to count separately: by what `per` returns, or by the label of each call. Default: nothing.",
-  ),
+  countBy: option(oneOf(countBys), 'What to count separately: by what `per` returns, or by the label of each call. Default: nothing.'),
   collapse: option(oneOf(collapses), 'Whose upstream call under way a caller may get the answer of.', defaults.collapse),
   maxBodyBytes: option(
     z.int({ error: noBytes }).check(z.minimum(0, { error: noBytes })),
