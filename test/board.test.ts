@@ -15,7 +15,7 @@ if (haveChromium('the departures board in a browser')) {
     const textOf = (tile: string) => page.textContent(`[data-tile="${tile}"]`)
 
     before(async () => {
-      board = await startBoard(0)
+      board = await startBoard(0, 0.02)
       browser = await browserOfRun()
       page = await (await browser.newContext()).newPage()
       page.on('pageerror', (error) => errors.push(error.message))

@@ -101,7 +101,7 @@ process.exit()
 let aheadMs = 0
 Date.now = () => now() + aheadMs
 globalThis.setTimeout = (run, ms, ...rest) => {
-  if (ms !== 2_100) return timer(run, ms > 100 && ms < 400 ? ms / 10 : ms, ...rest)
+  if (ms !== 2_100) return timer(run, ms > 100 && ms < 1_000 ? ms / 10 : ms, ...rest)
   aheadMs += ms
   return timer(run)
 }

@@ -11,9 +11,9 @@ export interface Board {
   close(): Promise<void>
 }
 
-/** Starts the simulated providers and the board's page; port 0 takes any free one. */
-export async function startBoard(port: number): Promise<Board> {
-  const harbour = await openHarbour({ withOutage: false })
+/** Starts the simulated providers and the board's page; port 0 takes any free one. `latency`: as a multiple of the providers' usual response times. */
+export async function startBoard(port: number, latency = 1): Promise<Board> {
+  const harbour = await openHarbour({ withOutage: false, latency })
   const server = await createServer({
     configFile: false,
     root: `${root}examples/board/page`,

@@ -22,13 +22,15 @@ export interface HarbourOptions {
   readonly seed?: number
   /** Whether Quayrate goes down in the afternoon of the demo day. Default true. */
   readonly withOutage?: boolean
+  /** How long the providers take, as a multiple of their usual response times; 0: no time at all. Default 1. Without a clock of your own. */
+  readonly latency?: number
   /** Where the first provider listens; the others do on the ports behind it. Default: any free ports. */
   readonly port?: number
 }
 
 /** Starts the simulated providers. */
-export async function openHarbour({ clock, seed = 1, withOutage = true, port }: HarbourOptions = {}): Promise<Harbour> {
-  const setting = { clock: clock ?? systemTime, seed }
+export async function openHarbour({ clock, seed = 1, withOutage = true, latency = 1, port }: HarbourOptions = {}): Promise<Harbour> {
+  const setting = { clock: clock ?? systemTime(latency), seed }
   const all = {
     ebbline: ebblineProvider(setting),
     skerrylight: skerrylightProvider(setting),
@@ -59,11 +61,11 @@ export async function openHarbour({ clock, seed = 1, withOutage = true, port }: 
   }
 }
 
-const systemTime: Clock = {
+const systemTime = (latency: number): Clock => ({
   now: () => Date.now(),
   ticks: () => performance.now(),
   later(afterMs, run) {
-    const timer = setTimeout(run, afterMs)
+    const timer = setTimeout(run, latency * afterMs)
     return () => clearTimeout(timer)
   },
-}
+})
