@@ -28,7 +28,7 @@ interface MeasureOptions {
 }
 
 /** How often what was seen is read, and the line that says so renewed, milliseconds. */
-const readEveryMs = 50
+const readEveryMs = 15
 const lineEveryMs = 250
 
 /** Characters of that line, at the most. */

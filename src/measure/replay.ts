@@ -1,5 +1,6 @@
 import type { Store } from '../core/ports/store.js'
 import type { SeenCall } from '../core/traffic/seen-call.js'
+import { type SentBy, sentBy, type WholeResponse, wholeResponse } from '../engine/http/sent-by.js'
 import { openStash } from '../open-stash.js'
 import type { Stash } from '../stash.js'
 import { memoryStore } from '../stores/memory/store.js'
@@ -22,7 +23,6 @@ export class Replay {
       refusals: 'respond',
       clock: { now: () => this.#now, ticks: () => this.#ticks, later: () => () => {} },
       warn: () => {},
-      fetch: async () => this.#answer(),
     })
   }
 
@@ -37,7 +37,9 @@ export class Replay {
     this.#call = call
     this.#now = call.at
     const url = `${call.origin}${call.path}?call=${encodeURIComponent(call.key)}`
-    const response = await stash.fetch(url, { method: call.method, ...bodyOf(call) }).catch(() => undefined)
+    const send: SentBy = async () => this.#answer()
+    const init = { method: call.method, ...bodyOf(call), [sentBy]: send }
+    const response = await stash.fetch(url, init).catch(() => undefined)
     await response?.text().catch(() => undefined)
   }
 
@@ -52,18 +54,18 @@ export class Replay {
     await (await this.#stash).close()
   }
 
-  #answer(): Response {
+  #answer(): WholeResponse {
     const { ms = 0, status, answer, isQuery } = this.#call ?? {}
     this.#ticks += ms
     if (status === undefined) throw new TypeError('no answer came')
     const isEmpty = status === 204 || status === 205 || status === 304
     const said = answer ?? `${this.#ticks}`
-    return new Response(isEmpty ? null : isQuery ? JSON.stringify({ data: said }) : said, {
-      status,
-      headers: { 'content-type': 'text/plain' },
-    })
+    const body = isEmpty ? '' : isQuery ? JSON.stringify({ data: said }) : said
+    return wholeResponse({ status, statusText: '', fields: [['content-type', 'text/plain']], bytes: encoder.encode(body) })
   }
 }
+
+const encoder = new TextEncoder()
 
 /** A query of GraphQL that is the same for the same calls; none for other requests, whose bodies nothing depends on. */
 function bodyOf({ isQuery, operation = '', key }: SeenCall): { readonly body?: string } {
